@@ -1,0 +1,29 @@
+/** The harbour office's own application, which knows the timetable and keeps the bookings. */
+const office = "http://127.0.0.1:4291"
+
+export interface Crossing {
+  id: string
+  time: string
+  from: string
+  to: string
+  free: number
+}
+
+export async function nextCrossings(to?: string): Promise<Crossing[]> {
+  const query = to ? `?to=${encodeURIComponent(to)}` : ""
+  return ask<Crossing[]>(`/crossings${query}`)
+}
+
+export async function bookSeats(crossing: string, seats: number, name: string): Promise<{ ticket: string }> {
+  return ask<{ ticket: string }>("/bookings", { crossing, seats, name })
+}
+
+export async function reportFound(what: { ref: string; by: string; note: string }): Promise<{ claim: string }> {
+  return ask<{ claim: string }>("/claims", what)
+}
+
+async function ask<Answer>(path: string, body?: object): Promise<Answer> {
+  const answer = await fetch(office + path, body ? { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) } : {})
+  if (!answer.ok) throw new Error(`the harbour office answered ${answer.status}: ${await answer.text()}`)
+  return (await answer.json()) as Answer
+}

@@ -1,0 +1,63 @@
+// Builds what changed: the command line and service, the handler host, the SDK, the console.
+import { createHash } from "node:crypto"
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs"
+import { join } from "node:path"
+import { fileURLToPath } from "node:url"
+
+const root = fileURLToPath(new URL("..", import.meta.url))
+const stamps = join(root, "dist", ".stamps.json")
+
+export async function build({ say = (text) => console.log(text) } = {}) {
+  mkdirSync(join(root, "dist"), { recursive: true })
+  const known = existsSync(stamps) ? JSON.parse(readFileSync(stamps, "utf8")) : {}
+  const lock = hashOf(["package.json", "package-lock.json", "scripts/build.mjs"])
+  const service = lock + hashOf(["src", "demo"], (path) => !path.startsWith("src/console"))
+  const pages = lock + hashOf(["src/console", "src/client", "vite.config.mjs"])
+  if (known.service !== service || !existsSync(join(root, "dist/wobbet.js"))) {
+    say("building the service …")
+    await buildService()
+    known.service = service
+  }
+  if (known.pages !== pages || !existsSync(join(root, "dist/console/index.html"))) {
+    say("building the console …")
+    await buildConsole()
+    known.pages = pages
+  }
+  writeFileSync(stamps, JSON.stringify(known))
+}
+
+async function buildService() {
+  const esbuild = await import("esbuild")
+  await esbuild.build({
+    absWorkingDir: root,
+    entryPoints: { wobbet: "src/cli/main.ts", host: "src/engine/host.ts", sdk: "src/sdk/index.ts" },
+    outdir: "dist",
+    bundle: true,
+    platform: "node",
+    format: "esm",
+    target: "node20",
+    packages: "external",
+    sourcemap: true,
+    logLevel: "warning",
+  })
+}
+
+async function buildConsole() {
+  const { build: viteBuild } = await import("vite")
+  rmSync(join(root, "dist/console"), { recursive: true, force: true })
+  await viteBuild({ root: join(root, "src/console"), configFile: join(root, "vite.config.mjs"), logLevel: "warn" })
+}
+
+function hashOf(paths, keep = () => true) {
+  const hash = createHash("sha256")
+  const walk = (path) => {
+    const full = join(root, path)
+    if (!existsSync(full)) return
+    if (statSync(full).isDirectory()) for (const name of readdirSync(full).sort()) walk(`${path}/${name}`)
+    else if (keep(path)) hash.update(path).update(readFileSync(full))
+  }
+  paths.forEach(walk)
+  return hash.digest("hex")
+}
+
+if (process.argv[1] === fileURLToPath(import.meta.url)) await build()

@@ -1,0 +1,72 @@
+import { resolve } from "node:path"
+import type { Command } from "commander"
+import type { BotView } from "../client/types.ts"
+import { CommandFault, connect } from "./context.ts"
+import { asJson, colors, print } from "./output.ts"
+
+/** `wobbet bot check | explain`. */
+export function botCommands(program: Command): void {
+  const bot = program.command("bot").description("the bot folder: routes and handlers")
+
+  bot
+    .command("check")
+    .description("check a bot folder; without one, the folder the service follows")
+    .argument("[folder]")
+    .option("--json", "for programs")
+    .action(async (folder: string | undefined, options: { json?: boolean }) => {
+      const checked = await connect().checkBot(folder ? resolve(folder) : undefined)
+      if (checked.faults.length > 0) process.exitCode = 1
+      if (asJson(options, checked)) return
+      if (checked.faults.length === 0) {
+        print(`${colors.green("●")} ${checked.bot} checks: ${checked.routes?.length ?? 0} routes, release ${checked.release}.`)
+        return
+      }
+      printFaults(checked)
+    })
+
+  bot
+    .command("explain")
+    .description("what would be decided about a text, and for each route why")
+    .argument("<text>", "what a person says; /word for a command")
+    .option("--channel <key>", "on this channel")
+    .option("--choice <id>", "explain a press of this choice instead")
+    .option("--state <json>", "with this state")
+    .option("--place <kind>", "direct, group or broadcast", "direct")
+    .option("--json", "for programs")
+    .action(async (text: string, options: { channel?: string; choice?: string; state?: string; place: string; json?: boolean }) => {
+      const found = await connect().explain({
+        text,
+        place: options.place,
+        ...(options.channel ? { channel: options.channel } : {}),
+        ...(options.choice ? { choice: options.choice } : {}),
+        ...(options.state ? { state: readState(options.state) } : {}),
+      })
+      if (asJson(options, found)) return
+      let decided = false
+      for (const one of found.routes) {
+        const sign = one.met ? (decided ? colors.yellow("●") : colors.green("●")) : colors.dim("○")
+        const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
+        const late = one.met && decided ? colors.yellow(" (an earlier route takes it)") : ""
+        print(`${sign} ${one.route.padEnd(20)} ${one.met ? one.why + slots : colors.dim(one.why)}${late}`)
+        decided ||= one.met
+      }
+      if (found.took === "route") print("", `→ route ${colors.bold(found.route ?? "")}, handler ${found.handler}`)
+      else if (found.took === "unrouted") print("", `→ ${colors.yellow("unrouted")}${found.handler ? `, handler ${found.handler}` : "; the bot has no handler for that"}`)
+      else print("", "→ passed over: nobody said it, and no route names its event")
+    })
+}
+
+export function printFaults(bot: Pick<BotView, "faults">): void {
+  for (const fault of bot.faults) {
+    const where = [fault.file, fault.line, fault.column].filter((part) => part !== undefined).join(":")
+    print(`${colors.red("✕")} ${colors.bold(where)}`, `  ${fault.says}.${fault.remedy ? `\n  ${fault.remedy}` : ""}`)
+  }
+}
+
+function readState(json: string): object {
+  try {
+    return JSON.parse(json) as object
+  } catch {
+    throw new CommandFault(`The state ${json} is not JSON.`, `Write it as --state '{"topic":"lost"}'.`)
+  }
+}

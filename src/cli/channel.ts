@@ -1,0 +1,201 @@
+import { readFileSync } from "node:fs"
+import type { Command } from "commander"
+import { ApiError } from "../client/client.ts"
+import type { ChannelShown, Comparison } from "../client/types.ts"
+import { CommandFault, connect } from "./context.ts"
+import { asJson, colors, print, table, when } from "./output.ts"
+
+interface Values {
+  set: string[]
+  secret: string[]
+  json?: boolean
+}
+
+const collect = (value: string, before: string[]) => [...before, value]
+
+/** `wobbet channel …`: add channels and look after them. */
+export function channelCommands(program: Command): void {
+  const channel = program.command("channel").description("channels: one account at one provider each")
+
+  channel
+    .command("add")
+    .description("add a channel")
+    .argument("<kind>", "telegram")
+    .argument("<key>", "its key, such as quay-telegram; part of its address")
+    .option("--set <name=value>", "a setting, such as apiBase=… or receive=polling", collect, [])
+    .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect, [])
+    .option("--json", "for programs")
+    .addHelpText("after", "\nExample:\n  wobbet channel add telegram quay-telegram --secret token=env:QUAY_TOKEN")
+    .action(async (kind: string, key: string, options: Values) => {
+      const made = await connect().addChannel({ kind, key, settings: pairs(options.set), secrets: secrets(options.secret) })
+      if (asJson(options, made)) return
+      print(`Added ${made.kind} channel ${colors.bold(key)}. Its inlet is ${made.inlet}`, `Next: wobbet channel check ${key}, then wobbet channel connect ${key}.`)
+    })
+
+  channel
+    .command("change")
+    .description("change settings or secrets; what is not named stays")
+    .argument("<key>")
+    .option("--set <name=value>", "a setting; an empty value brings back the default", collect, [])
+    .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect, [])
+    .option("--json", "for programs")
+    .action(async (key: string, options: Values) => {
+      const settings = Object.fromEntries(Object.entries(pairs(options.set)).map(([name, value]) => [name, value === "" ? null : value]))
+      const changed = await connect().changeChannel(key, { settings, secrets: secrets(options.secret) })
+      if (asJson(options, changed)) return
+      print(`Changed ${key}: ${[...Object.keys(settings), ...options.secret.map((one) => one.split("=")[0])].join(", ")}.`)
+      if ("receive" in settings || "publicUrl" in settings || options.secret.some((one) => one.startsWith("hookSecret"))) print(`Next: wobbet channel connect ${key}, so that the provider knows.`)
+      else if (options.secret.length > 0) print(`Next: wobbet channel check ${key}.`)
+    })
+
+  channel
+    .command("list")
+    .description("all channels")
+    .option("--json", "for programs")
+    .action(async (options: { json?: boolean }) => {
+      const { items } = await connect().channels()
+      if (asJson(options, items)) return
+      table(
+        ["channel", "kind", "state", "who", "receives", "last genuine call"],
+        items.map((one) => [one.key, one.kind, stateWord(one), who(one), receives(one), when(one.lastGenuine)]),
+        "There are no channels yet. Add one: wobbet channel add telegram <key> --secret token=…",
+      )
+    })
+
+  channel
+    .command("show")
+    .description("one channel, and whether the provider agrees with it")
+    .argument("<key>")
+    .option("--json", "for programs")
+    .action(async (key: string, options: { json?: boolean }) => {
+      const client = connect()
+      const shown = await client.channel(key)
+      const compared = await client.channelRecord(key).catch((error: unknown): Comparison => {
+        if (!(error instanceof ApiError)) throw error
+        return { differences: [], fault: { says: error.message, remedy: error.remedy } }
+      })
+      if (asJson(options, { ...shown, record: compared })) return
+      printChannel(shown)
+      printComparison(shown, compared)
+      if (compared.fault || compared.differences.length > 0) process.exitCode = 1
+    })
+
+  channel
+    .command("check")
+    .description("ask the provider who the channel's keys belong to")
+    .argument("<key>")
+    .option("--json", "for programs")
+    .action(async (key: string, options: { json?: boolean }) => {
+      const { identity, resumed } = await connect().checkChannel(key)
+      if (asJson(options, { identity, resumed })) return
+      print(`${colors.green("●")} The keys work. ${key} is ${[identity.name, identity.handle && `@${identity.handle}`, `id ${identity.id}`].filter(Boolean).join(", ")}.`)
+      for (const remark of identity.remarks ?? []) print(`  ${remark}`)
+      if (resumed) print("  The lock-out is over; what waited is being sent.")
+    })
+
+  channel
+    .command("connect")
+    .description("register the channel's address at the provider, and read back what is on record")
+    .argument("<key>")
+    .option("--json", "for programs")
+    .action(async (key: string, options: { json?: boolean }) => {
+      const client = connect()
+      const compared = await client.connectChannel(key)
+      if (asJson(options, compared)) return
+      printComparison(await client.channel(key), compared)
+      if (compared.differences.length > 0) process.exitCode = 1
+    })
+
+  for (const [name, text, done] of [
+    ["pause", "stop handling and sending; what arrives is kept", "is paused: messages are kept, nothing is handled or sent"],
+    ["resume", "go on where the channel stood", "goes on where it stood"],
+  ] as const) {
+    channel
+      .command(name)
+      .description(text)
+      .argument("<key>")
+      .option("--json", "for programs")
+      .action(async (key: string, options: { json?: boolean }) => {
+        const client = connect()
+        const shown = await (name === "pause" ? client.pauseChannel(key) : client.resumeChannel(key))
+        if (!asJson(options, shown)) print(`${key} ${done}.`)
+      })
+  }
+}
+
+function printChannel(shown: ChannelShown): void {
+  const line = (name: string, value: string) => print(`${colors.dim(name.padEnd(12))}${value}`)
+  line("channel", `${colors.bold(shown.key)} (${shown.kind})`)
+  line("state", stateWord(shown))
+  if (shown.reason) line("", `${shown.reason}. ${shown.remedy ?? ""}`)
+  line("who", who(shown))
+  for (const remark of shown.identity?.remarks ?? []) line("", remark)
+  line("receives", receives(shown))
+  if (shown.polling) line("", `${colors.red("✕")} ${shown.polling.says}. ${shown.polling.remedy}`)
+  line("settings", Object.entries(shown.settings).map(([name, value]) => `${name}=${String(value)}`).join("  ") || "–")
+  line("secrets", `${shown.secrets.join(", ")} (sealed)`)
+  line("last call", `genuine ${when(shown.lastGenuine)}, refused ${when(shown.lastRefused)}`)
+}
+
+function printComparison(shown: ChannelShown, compared: Comparison): void {
+  const line = (name: string, value: string) => print(`${colors.dim(name.padEnd(12))}${value}`)
+  line("our inlet", shown.inlet)
+  if (compared.fault) {
+    line("on record", `${colors.red("✕")} could not be read: ${compared.fault.says}. ${compared.fault.remedy}`)
+    return
+  }
+  const record = compared.onRecord ?? {}
+  line("on record", record.address ?? "no address")
+  if (record.waiting) line("", `${record.waiting} updates wait at the provider`)
+  if (record.lastError) line("", `its last call failed${record.lastError.at ? ` at ${when(record.lastError.at)}` : ""}: ${record.lastError.says}`)
+  if (compared.differences.length === 0) {
+    const agree = shown.settings.receive === "polling" ? "They agree: the channel polls, and no address is on record." : "The two addresses agree."
+    print(`${colors.green("●")} ${agree}`)
+  }
+  for (const difference of compared.differences) print(`${colors.red("✕")} ${difference}`)
+}
+
+function stateWord(shown: ChannelShown): string {
+  if (shown.state === "on") return shown.polling ? colors.yellow("on, but not receiving") : colors.green("on")
+  return shown.state === "paused" ? colors.yellow("paused") : colors.red("locked out")
+}
+
+function who(shown: ChannelShown): string {
+  if (!shown.identity) return "not checked yet"
+  return [shown.identity.name, shown.identity.handle && `@${shown.identity.handle}`].filter(Boolean).join(" ") || shown.identity.id
+}
+
+function receives(shown: ChannelShown): string {
+  return shown.settings.receive === "polling" ? "by polling" : "by webhook"
+}
+
+function pairs(given: string[]): { [name: string]: string } {
+  return Object.fromEntries(
+    given.map((pair) => {
+      const at = pair.indexOf("=")
+      if (at < 1) throw new CommandFault(`"${pair}" is not name=value.`, "Write it as --set apiBase=https://…")
+      return [pair.slice(0, at), pair.slice(at + 1)]
+    }),
+  )
+}
+
+/** Secrets may come from a file or the environment, so that they stay out of the shell's history. */
+function secrets(given: string[]): { [name: string]: string } {
+  return Object.fromEntries(
+    Object.entries(pairs(given)).map(([name, value]) => {
+      if (value.startsWith("@")) return [name, fileSecret(name, value.slice(1))]
+      if (!value.startsWith("env:")) return [name, value]
+      const found = process.env[value.slice(4)]
+      if (found === undefined) throw new CommandFault(`The environment has no ${value.slice(4)} for the secret ${name}.`, "Set it, or give the secret as name=@file.")
+      return [name, found]
+    }),
+  )
+}
+
+function fileSecret(name: string, file: string): string {
+  try {
+    return readFileSync(file, "utf8").trim()
+  } catch {
+    throw new CommandFault(`The file ${file} for the secret ${name} cannot be read.`, "Is the path right?")
+  }
+}

@@ -1,0 +1,62 @@
+import type { Command } from "commander"
+import { connect } from "./context.ts"
+import { asJson, colors, inLine, print, rail, table, when } from "./output.ts"
+
+/** `wobbet conversation list | show | reset`. */
+export function conversationCommands(program: Command): void {
+  const conversation = program.command("conversation").description("conversations, and what is remembered of them")
+
+  conversation
+    .command("list")
+    .description("the one last spoken in first")
+    .argument("[words]", "part of a title, or an id")
+    .option("--channel <key>", "of one channel")
+    .option("--limit <n>", "how many at most", "30")
+    .option("--json", "for programs")
+    .action(async (text: string | undefined, options: { channel?: string; limit: string; json?: boolean }) => {
+      const { items, next } = await connect().conversations({ limit: options.limit, ...(text ? { text } : {}), ...(options.channel ? { channel: options.channel } : {}) })
+      if (asJson(options, { items, next })) return
+      table(
+        ["last", "who", "kind", "provider's id", "said last", "needs you", "conversation"],
+        items.map((one) => [
+          when(one.lastAt),
+          inLine([one.title ?? one.address, one.topic && `› ${one.topic}`].filter(Boolean).join(" "), 24),
+          one.kind,
+          one.address,
+          inLine(`${one.lastDirection === "out" ? "← " : ""}${one.lastText ?? ""}`, 40),
+          one.parked ? colors.red(`${one.parked} parked`) : one.unsent ? colors.yellow(`${one.unsent} unsent`) : "",
+          colors.dim(one.id),
+        ]),
+        "Nobody has spoken yet.",
+      )
+    })
+
+  conversation
+    .command("show")
+    .description("what was said, and the state")
+    .argument("<id>", "its id, or the provider's id of the person, group or broadcast channel")
+    .option("--limit <n>", "how many messages", "30")
+    .option("--json", "for programs")
+    .action(async (id: string, options: { limit: string; json?: boolean }) => {
+      const client = connect()
+      const shown = await client.conversation(id)
+      const { items } = await client.conversationMessages(shown.id, { limit: options.limit })
+      if (asJson(options, { ...shown, messages: items })) return
+      print(`${colors.bold(shown.title ?? shown.address)} on ${shown.channel}, ${shown.kind}, provider's id ${shown.address}`, colors.dim(`${shown.id}, answered by ${shown.answeredBy === "bot" ? "the bot" : "a person"}`), "")
+      for (const one of items) {
+        const side = one.direction === "in" ? "theirs" : "ours  "
+        print(`${colors.dim(when(one.receivedAt))}  ${one.direction === "in" ? colors.bold(side) : side}  ${rail(one.stops ?? [])}  ${inLine(one.text, 90)}`)
+      }
+      print("", `state ${JSON.stringify(shown.state)}`)
+    })
+
+  conversation
+    .command("reset")
+    .description("forget the state; what was said stays")
+    .argument("<id>")
+    .option("--json", "for programs")
+    .action(async (id: string, options: { json?: boolean }) => {
+      await connect().resetConversation(id)
+      if (!asJson(options, { reset: id })) print(`The state of ${id} is forgotten. What was said stays.`)
+    })
+}

@@ -1,0 +1,70 @@
+import type { Command } from "commander"
+import type { MessageView } from "../client/types.ts"
+import { connect } from "./context.ts"
+import { asJson, colors, inLine, print, rail, table, when, word } from "./output.ts"
+
+/** `wobbet message find | show`. */
+export function messageCommands(program: Command): void {
+  const message = program.command("message").description("messages, in and out")
+
+  message
+    .command("find")
+    .description("look for messages by their words, the newest first")
+    .argument("[words...]", "words that must all be there; the last may be unfinished")
+    .option("--channel <key>", "of one channel")
+    .option("--conversation <id>", "of one conversation")
+    .option("--direction <in|out>", "in or out")
+    .option("--event <event>", "text, media, command, choice, …")
+    .option("--status <status>", "handled, unrouted, parked, sent, …")
+    .option("--doubtful", "only where it was open whether the provider took it")
+    .option("--from <time>", "at this time or later (ISO 8601)")
+    .option("--to <time>", "before this time (ISO 8601)")
+    .option("--limit <n>", "how many at most", "20")
+    .option("--json", "for programs")
+    .action(async (words: string[], options: { [name: string]: string | boolean | undefined; json?: boolean }) => {
+      const { json: _json, ...filter } = options
+      const text = words.join(" ")
+      const { items, next } = await connect().messages({ ...(filter as { [name: string]: string }), ...(text ? { text } : {}) })
+      if (asJson(options, { items, next })) return
+      printMessages(items)
+      if (next) print(colors.dim(`There are more; narrow the search, or raise --limit.`))
+    })
+
+  message
+    .command("show")
+    .description("one message, how far it got and why")
+    .argument("<id>")
+    .option("--json", "for programs")
+    .action(async (id: string, options: { json?: boolean }) => {
+      const shown = await connect().message(id)
+      if (asJson(options, shown)) return
+      const line = (name: string, value: string | null | undefined) => value && print(`${colors.dim(name.padEnd(13))}${value}`)
+      line("message", `${colors.bold(shown.id)} ${shown.direction === "in" ? "from" : "to"} ${shown.title ?? shown.conversation}`)
+      line("rail", `${rail(shown.stops ?? [])}  ${word(shown.stops ?? [])}`)
+      line("status", `${shown.status}${shown.doubtful ? ", was doubtful" : ""}${shown.reason ? `: ${shown.reason}` : ""}`)
+      line("event", shown.event)
+      line("said", shown.text)
+      line("channel", `${shown.channel}, conversation ${shown.conversation}, position ${shown.position}`)
+      line("provider id", shown.providerId)
+      line("by", shown.author ?? (shown.direction === "out" ? shown.origin : undefined))
+      line("received", when(shown.receivedAt))
+      line("route", shown.route)
+      print(colors.dim(`Its whole passage: wobbet passage ${shown.id}`))
+    })
+}
+
+export function printMessages(items: MessageView[]): void {
+  table(
+    ["time", "", "rail", "", "who", "said", "message"],
+    items.map((one) => [
+      when(one.receivedAt),
+      one.direction === "in" ? "→" : colors.dim("←"),
+      rail(one.stops ?? []),
+      word(one.stops ?? []),
+      inLine(one.title ?? one.channel, 18),
+      inLine(one.text, 44),
+      colors.dim(one.id),
+    ]),
+    "No message fits.",
+  )
+}

@@ -1,0 +1,64 @@
+import Table from "cli-table3"
+import colors from "picocolors"
+import { railText, railWord } from "../client/rail.ts"
+import type { Stop } from "../client/types.ts"
+
+/** Prints a program's answer where `--json` was given; says whether it was. */
+export function asJson(options: { json?: boolean }, value: unknown): boolean {
+  if (!options.json) return false
+  process.stdout.write(`${JSON.stringify(value, null, 2)}\n`)
+  return true
+}
+
+export function print(...lines: string[]): void {
+  process.stdout.write(`${lines.join("\n")}\n`)
+}
+
+export function table(head: string[], rows: (string | number)[][], empty: string): void {
+  if (rows.length === 0) return print(empty)
+  const made = new Table({
+    head: head.map((name) => colors.dim(name)),
+    style: { head: [], border: [], "padding-left": 0, "padding-right": 2 },
+    chars: Object.fromEntries(
+      ["top", "top-mid", "top-left", "top-right", "bottom", "bottom-mid", "bottom-left", "bottom-right", "left", "left-mid", "mid", "mid-mid", "right", "right-mid", "middle"].map((name) => [name, ""]),
+    ),
+  })
+  made.push(...rows.map((row) => row.map(String)))
+  print(made.toString().replace(/[ \t]+$/gm, ""))
+}
+
+/** A text in one line, as wide as a column allows. */
+export function inLine(text: string, width: number): string {
+  const flat = text.replace(/\s+/g, " ").trim()
+  return flat.length <= width ? flat : `${flat.slice(0, width - 1)}…`
+}
+
+export function clock(time: string): string {
+  const at = new Date(time)
+  const two = (value: number) => String(value).padStart(2, "0")
+  return `${two(at.getHours())}:${two(at.getMinutes())}:${two(at.getSeconds())}`
+}
+
+export function day(time: string): string {
+  return new Date(time).toISOString().slice(0, 10)
+}
+
+/** Today's times by the clock, older ones with their day. */
+export function when(time: string | null | undefined): string {
+  if (!time) return "–"
+  const sameDay = new Date(time).toDateString() === new Date().toDateString()
+  return sameDay ? clock(time) : `${day(time)} ${clock(time)}`
+}
+
+const tones = { good: colors.green, open: colors.yellow, bad: colors.red, calm: colors.dim }
+
+export function rail(stops: Stop[]): string {
+  return tones[railWord(stops).tone](railText(stops))
+}
+
+export function word(stops: Stop[]): string {
+  const { word: said, tone } = railWord(stops)
+  return tones[tone](said)
+}
+
+export { colors }

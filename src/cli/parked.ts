@@ -1,0 +1,65 @@
+import type { Command } from "commander"
+import { connect } from "./context.ts"
+import { asJson, colors, inLine, print, table, when } from "./output.ts"
+
+/** `wobbet parked list | retry | edit | drop`. */
+export function parkedCommands(program: Command): void {
+  const parked = program.command("parked").description("what waits for a person's decision")
+
+  parked
+    .command("list")
+    .description("the newest first, with the reason")
+    .option("--all", "what was decided, too")
+    .option("--channel <key>", "of one channel")
+    .option("--limit <n>", "how many at most", "50")
+    .option("--json", "for programs")
+    .action(async (options: { all?: boolean; channel?: string; limit: string; json?: boolean }) => {
+      const { items, next } = await connect().parked({ limit: options.limit, ...(options.all ? { open: false } : {}), ...(options.channel ? { channel: options.channel } : {}) })
+      if (asJson(options, { items, next })) return
+      table(
+        ["since", "what", "cause", "who", "said", "reason", "", "parked"],
+        items.map((one) => [
+          when(one.since),
+          one.what,
+          colors.red(one.cause),
+          inLine(one.title ?? one.conversation, 18),
+          inLine(one.text, 28),
+          inLine(one.reason, 60),
+          one.decision ? colors.dim(`${one.decision} by ${one.decidedBy}`) : "",
+          colors.dim(one.id),
+        ]),
+        "Nothing is parked.",
+      )
+    })
+
+  parked
+    .command("retry")
+    .description("put it back, at the end of its conversation's line")
+    .argument("<id>")
+    .option("--json", "for programs")
+    .action(async (id: string, options: { json?: boolean }) => {
+      const done = await connect().retryParked(id)
+      if (!asJson(options, done)) print(`${id} is back in its line, at the end.`)
+    })
+
+  parked
+    .command("edit")
+    .description("send other words instead")
+    .argument("<id>")
+    .requiredOption("--text <words>", "what to send, in light markup")
+    .option("--json", "for programs")
+    .action(async (id: string, options: { text: string; json?: boolean }) => {
+      const done = await connect().editParked(id, options.text)
+      if (!asJson(options, done)) print(`Sent instead: ${done.messages.join(", ")}.`)
+    })
+
+  parked
+    .command("drop")
+    .description("leave it for good")
+    .argument("<id>")
+    .option("--json", "for programs")
+    .action(async (id: string, options: { json?: boolean }) => {
+      const done = await connect().dropParked(id)
+      if (!asJson(options, done)) print(`${id} is dropped. It stays on record.`)
+    })
+}

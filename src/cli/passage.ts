@@ -1,0 +1,121 @@
+import type { Command } from "commander"
+import { stopSigns } from "../client/rail.ts"
+import type { AttemptView, Passage, PassagePath, Stop } from "../client/types.ts"
+import { connect } from "./context.ts"
+import { asJson, clock, colors, inLine, print, rail, word } from "./output.ts"
+
+/** `wobbet passage <id>`: the whole path of one intake, in words. */
+export function passageCommand(program: Command): void {
+  program
+    .command("passage")
+    .description("the whole path of one call: by its id, or that of any message in it")
+    .argument("<id>")
+    .option("--raw", "with headers and body as received")
+    .option("--json", "for programs")
+    .action(async (id: string, options: { json?: boolean; raw?: boolean }) => {
+      const passage = await connect().passage(id)
+      if (asJson(options, passage)) return
+      printPassage(passage, options.raw === true)
+    })
+}
+
+function printPassage(passage: Passage, raw: boolean): void {
+  print(`${colors.bold(`Passage ${passage.id}`)} on ${passage.channel}, ${passage.receivedAt}`, "", `  ${rail(passage.stops)}  ${word(passage.stops)}`, "")
+  for (const stop of passage.stops) printStop(stop)
+  if (passage.intake) printIntake(passage.intake, raw)
+  for (const path of passage.paths) printPath(path)
+}
+
+const stateColors: Record<Stop["state"], (text: string) => string> = {
+  done: colors.green,
+  "under way": colors.yellow,
+  stopped: colors.red,
+  ahead: colors.dim,
+  skipped: colors.dim,
+  untold: colors.dim,
+}
+
+const stateWords: Partial<Record<Stop["state"], string>> = { ahead: "not reached", skipped: "not needed" }
+
+function printStop(stop: Stop): void {
+  const tint = stateColors[stop.state]
+  const time = stop.at && stop.state !== "skipped" ? clock(stop.at) : "        "
+  print(`  ${tint(stopSigns[stop.state])} ${stop.stop.padEnd(10)} ${colors.dim(time)}  ${tint(stop.why ?? stateWords[stop.state] ?? "")}`)
+}
+
+function printIntake(intake: NonNullable<Passage["intake"]>, raw: boolean): void {
+  heading("Call")
+  print(`  ${intake.method} ${intake.address}, ${intake.size} bytes, by ${intake.via}${intake.answered ? `, answered ${intake.answered}` : ""}`)
+  if (!intake.verdict.genuine) {
+    print(`  ${colors.red("Not genuine:")} ${intake.verdict.why}.`, `  ${intake.verdict.remedy}`)
+    if (intake.verdict.near) print(`  ${colors.yellow("A near miss:")} ${intake.verdict.near}`)
+  }
+  for (const note of intake.notes) print(`  ${note}`)
+  if (!raw) return
+  for (const [name, value] of Object.entries(intake.headers)) print(colors.dim(`  ${name}: ${value}`))
+  print("", pretty(intake.body))
+}
+
+function printPath(path: PassagePath): void {
+  const { message } = path
+  heading(message.direction === "in" ? "Message" : "Sent by hand")
+  print(`  ${message.text ? `“${message.text.replaceAll("\n", "\n   ")}”` : `(${message.event})`}`)
+  print(colors.dim(`  ${message.event}, ${message.title ?? ""} ${message.conversation}, ${message.id}`))
+  printDecision(path)
+  path.turns.forEach((turn, at) => {
+    heading(path.turns.length > 1 ? `Turn ${at + 1} of ${path.turns.length}` : "Turn")
+    const took = `${Math.max(0, Date.parse(turn.endedAt) - Date.parse(turn.startedAt))} ms`
+    print(`  ${turn.outcome}${turn.handler ? ` by handler ${turn.handler}` : ""}, ${took}${turn.run > 1 ? `, run ${turn.run}` : ""}${turn.reason ? `: ${turn.reason}` : ""}`)
+    if (turn.stateBefore && turn.stateAfter) print(`  state ${JSON.stringify(turn.stateBefore)} → ${JSON.stringify(turn.stateAfter)}`)
+    for (const line of turn.log ?? []) print(colors.dim(`  log: ${String(line)}`))
+    if (turn.error?.stack) print(colors.red(turn.error.stack.split("\n").map((line) => `  ${line}`).join("\n")))
+    for (const note of turn.degraded ?? []) print(colors.yellow(`  ${note}`))
+  })
+  for (const attempt of path.courtesies ?? []) printAttempt(attempt)
+  for (const parked of path.parked) printParked(parked)
+  for (const reply of path.replies) {
+    heading("Reply")
+    print(`  “${inLine(reply.message.text, 200)}”`, colors.dim(`  ${reply.message.status}, ${reply.message.id}`))
+    for (const attempt of reply.attempts) printAttempt(attempt)
+    if (reply.attempts.length === 0) print(colors.dim("  no call has been made yet"))
+    for (const parked of reply.parked) printParked(parked)
+  }
+}
+
+function printDecision(path: PassagePath): void {
+  if (path.decision.length === 0) return
+  heading("Decision")
+  for (const one of path.decision) {
+    const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
+    print(`  ${one.met ? colors.green("●") : colors.dim("○")} ${one.route.padEnd(18)} ${one.met ? one.why + slots : colors.dim(one.why)}`)
+    // The routes after the first that is met were not looked at.
+    if (one.met) break
+  }
+}
+
+function printAttempt(attempt: AttemptView): void {
+  const took = attempt.endedAt ? `${Date.parse(attempt.endedAt) - Date.parse(attempt.startedAt)} ms` : "under way"
+  const tint = attempt.outcome === "accepted" ? colors.green : attempt.outcome === null ? colors.yellow : colors.red
+  const answer = [attempt.status, attempt.providerId && `id ${attempt.providerId}`].filter(Boolean).join(", ")
+  print(`  ${clock(attempt.startedAt)} ${attempt.name} → ${tint(attempt.outcome ?? "no answer yet")}${answer ? ` (${answer})` : ""}, ${took}${attempt.why ? `: ${attempt.why}` : ""}`)
+}
+
+function printParked(parked: PassagePath["parked"][number]): void {
+  if (parked.decision) {
+    print(`  parked (${parked.cause}): ${parked.reason}. ${parked.decidedBy ?? "somebody"} chose to ${parked.decision}.`)
+    return
+  }
+  print(colors.red(`  parked (${parked.cause}): ${parked.reason}.`), `  ${parked.remedy ?? ""}`, colors.dim(`  wobbet parked retry ${parked.id}  ·  wobbet parked drop ${parked.id}`))
+}
+
+function heading(text: string): void {
+  print("", colors.bold(text))
+}
+
+function pretty(body: string): string {
+  try {
+    return JSON.stringify(JSON.parse(body), null, 2)
+  } catch {
+    return body
+  }
+}

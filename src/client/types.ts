@@ -1,0 +1,221 @@
+/** What the API answers, as the client, the command line and the console read it. Times are ISO 8601. */
+
+export interface Stop {
+  stop: "received" | "verified" | "parsed" | "routed" | "handled" | "sent" | "delivered"
+  /** `ahead` was not reached, `skipped` was not needed, `untold` cannot be known on this kind of channel. */
+  state: "done" | "under way" | "stopped" | "ahead" | "skipped" | "untold"
+  at?: string
+  why?: string
+}
+
+export interface MessageView {
+  id: string
+  channel: string
+  conversation: string
+  direction: "in" | "out"
+  event: string
+  position: number
+  origin: string
+  author: string | null
+  intake: string | null
+  turn: string | null
+  providerId: string | null
+  body: { [field: string]: unknown }
+  text: string
+  sentAt: string | null
+  receivedAt: string
+  status: string
+  reason: string | null
+  doubtful: boolean
+  route: string | null
+  parked: string | null
+  replies: string[] | null
+  handledAt: string | null
+  settledAt: string | null
+  title: string | null
+  stops?: Stop[]
+}
+
+export interface AttemptView {
+  attempt: number
+  call: number
+  name: string
+  startedAt: string
+  endedAt: string | null
+  outcome: string | null
+  why: string | null
+  status: number | null
+  answer: string | null
+  providerId: string | null
+}
+
+export interface TurnView {
+  turn: string
+  lead: string
+  outcome: string
+  reason: string | null
+  route: string | null
+  handler: string | null
+  release: string | null
+  slots: { [name: string]: unknown } | null
+  stateBefore: { [field: string]: unknown } | null
+  stateAfter: { [field: string]: unknown } | null
+  log: unknown[] | null
+  error: { name: string; message: string; stack?: string } | null
+  degraded: string[] | null
+  run: number
+  startedAt: string
+  endedAt: string
+}
+
+export interface ParkedNote {
+  id: string
+  cause: string
+  reason: string
+  remedy: string | null
+  since: string
+  decision: string | null
+  decidedBy: string | null
+}
+
+export interface ReplyPath {
+  message: MessageView
+  calls: unknown[]
+  attempts: AttemptView[]
+  parked: ParkedNote[]
+}
+
+export interface PassagePath {
+  message: MessageView
+  turns: TurnView[]
+  decision: { route: string; met: boolean; why: string; slots?: { [name: string]: string | number } }[]
+  replies: ReplyPath[]
+  courtesies?: AttemptView[]
+  parked: ParkedNote[]
+}
+
+export interface IntakeView {
+  id: string
+  via: string
+  method: string
+  address: string
+  headers: { [name: string]: string }
+  body: string
+  size: number
+  answered: number | null
+  verdict: { genuine: true; by: string } | { genuine: false; why: string; remedy: string; near?: string }
+  unreadable?: string
+  notes: string[]
+  repeated: boolean
+}
+
+export interface Passage {
+  id: string
+  channel: string
+  receivedAt: string
+  stops: Stop[]
+  intake?: IntakeView
+  paths: PassagePath[]
+}
+
+export interface PassageSummary {
+  id: string
+  channel: string
+  receivedAt: string
+  stops: Stop[]
+  conversation?: string
+  title?: string | null
+  text?: string
+  event?: string
+  message?: string
+  repeated: boolean
+}
+
+export interface ConversationView {
+  id: string
+  channel: string
+  address: string
+  kind: string
+  title: string | null
+  topic: string | null
+  contact: string | null
+  answeredBy: string
+  createdAt: string
+  lastAt: string | null
+  lastText: string | null
+  lastDirection: string | null
+  lastMessage: string | null
+  lastIntake: string | null
+  messages: number
+  unsent: number
+  parked: number
+}
+
+export interface ChannelShown {
+  key: string
+  kind: string
+  state: "on" | "paused" | "locked out"
+  reason?: string
+  remedy?: string
+  settings: { [name: string]: unknown }
+  secrets: string[]
+  bot?: string
+  lane: string
+  identity?: { id: string; name?: string; handle?: string; remarks?: string[] }
+  checkedAt?: string
+  inlet: string
+  lastGenuine?: string
+  lastRefused?: string
+  polling?: { says: string; remedy: string; since: string }
+}
+
+export interface Comparison {
+  onRecord?: {
+    address?: string
+    waiting?: number
+    lastError?: { at?: string; says: string }
+    events?: string[]
+    connections?: number
+  }
+  differences: string[]
+  fault?: { says: string; remedy: string }
+}
+
+export interface ParkedView extends ParkedNote {
+  what: "turn" | "send"
+  channel: string
+  conversation: string
+  message: string
+  decidedAt: string | null
+  text: string
+  title: string | null
+}
+
+export interface BotView {
+  folder?: string
+  bot?: string
+  release?: string
+  loadedAt?: string
+  faults: { file: string; line?: number; column?: number; says: string; remedy?: string }[]
+}
+
+export interface Explanation {
+  took: "route" | "unrouted" | "passed over"
+  route?: string
+  slots?: { [name: string]: string | number }
+  handler?: string
+  release: string
+  routes: { route: string; met: boolean; why: string; slots?: { [name: string]: string | number } }[]
+}
+
+export interface Page<Item> {
+  items: Item[]
+  next: string | null
+}
+
+export interface LiveEvent {
+  what: "message" | "turn" | "attempt" | "parked" | "channels"
+  message: string
+  conversation: string | null
+  outcome: string | null
+}

@@ -1,0 +1,11 @@
+import type { ChannelKind } from "./kind.ts"
+import { telegram } from "./telegram/index.ts"
+
+/** Every kind of channel there is. */
+export const kinds: { [kind: string]: ChannelKind } = { telegram }
+
+export function kindOf(kind: string): ChannelKind {
+  const found = kinds[kind]
+  if (!found) throw new Error(`There is no channel kind "${kind}". There are: ${Object.keys(kinds).join(", ")}.`)
+  return found
+}

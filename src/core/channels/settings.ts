@@ -1,0 +1,63 @@
+import Joi from "joi"
+import { readDuration } from "../routing/bot.ts"
+import type { ChannelKind } from "./kind.ts"
+
+const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((value: number | string, helpers) => {
+  if (readDuration(value) === undefined) return helpers.message({ custom: "{#says}" }, { says: `"${value}" is no length of time; write 500ms, 1s, 2m, 1h or 1d` })
+  return value
+})
+
+/** What every channel can be told, whatever its kind. */
+const common = {
+  publicUrl: Joi.string()
+    .uri({ scheme: ["http", "https"] })
+    .description("where the provider reaches this service, when it differs from the service's own"),
+  onDoubt: Joi.valid("resend", "park").default("park").description("what to do when a reply may or may not have arrived"),
+  perSecond: Joi.number().positive().max(10_000).description("messages a second, in all"),
+  perDay: Joi.number().integer().positive().description("messages a day, in all (UTC)"),
+  pauseBetween: Joi.array().ordered(Joi.number().min(0).required(), Joi.number().min(0).required()).description("seconds between two messages, from and to"),
+  gather: duration.description("what one person sends within this is one turn"),
+  answerWithin: duration.description("older messages are parked as too late"),
+  answerBots: Joi.boolean().default(false).description("whether other bots' messages are answered"),
+  alertTo: Joi.string()
+    .pattern(/^(cnv_\w+|https?:\/\/\S+|[a-z0-9][a-z0-9-]*:\S+)$/)
+    .message("alertTo is a conversation (cnv_… or channel:address) or an http address")
+    .description("who is told when the channel needs a person"),
+  bot: Joi.string().description("the bot that answers, when there are several"),
+  lane: Joi.string().description("the lane it follows; live when left out"),
+}
+
+export function settingsSchema(kind: ChannelKind): Joi.ObjectSchema {
+  return kind.settings.keys(common).custom((value: { pauseBetween?: [number, number] }, helpers) => {
+    const [from, to] = value.pauseBetween ?? [0, 0]
+    return from <= to ? value : helpers.message({ custom: "pauseBetween is two numbers of seconds, the smaller first" })
+  })
+}
+
+export interface SettingsReading {
+  value: { [name: string]: unknown }
+  fault?: { field: string; says: string }
+}
+
+/** Checks settings and fills in defaults. Text such as "true" or "2,5" from a command line is read as what it means. */
+export function readSettings(kind: ChannelKind, given: { [name: string]: unknown }): SettingsReading {
+  const read = Object.fromEntries(
+    Object.entries(given)
+      .filter(([, value]) => value !== "")
+      .map(([name, value]) => [name, name === "pauseBetween" && typeof value === "string" ? value.split(/[,–-]/).map(Number) : value]),
+  )
+  return reading(settingsSchema(kind).validate(read, { convert: true }))
+}
+
+export function readSecrets(kind: ChannelKind, given: { [name: string]: unknown }): SettingsReading {
+  return reading(kind.secrets.validate(given))
+}
+
+function reading(result: Joi.ValidationResult): SettingsReading {
+  const detail = result.error?.details[0]
+  if (!detail) return { value: result.value as SettingsReading["value"] }
+  const field = detail.path.join(".")
+  // The value itself stays out of the sentence: it may be a secret.
+  const says = detail.type === "object.unknown" ? `"${field}" is not known here` : detail.message.replace(/ with value ".*?"/, "")
+  return { value: {}, fault: { field, says } }
+}

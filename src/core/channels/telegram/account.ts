@@ -1,0 +1,99 @@
+import type { Account, Channel, OnRecord, ProviderAnswer } from "../kind.ts"
+import { idAt, listAt, numberAt, objectAt, textAt } from "../../message/json.ts"
+import { call } from "./calls.ts"
+import { judge, readAnswer } from "./judge.ts"
+import { wantedUpdates } from "./limits.ts"
+
+export const account: Account = {
+  check: () => call("getMe", {}, { speaks: false }),
+  readCheck(answer) {
+    const result = resultOf(answer)
+    if (!result) return fault(answer)
+    const id = idAt(result, "id")
+    if (id === undefined) return { fault: "getMe names no id", remedy: "Is apiBase the Bot API's address?", lockedOut: false }
+    const name = textAt(result, "first_name")
+    const handle = textAt(result, "username")
+    const remarks =
+      result.can_read_all_group_messages === false
+        ? ["In groups it sees only commands, answers to it and mentions of it (privacy mode is on)."]
+        : []
+    return { identity: { id, ...(name ? { name } : {}), ...(handle ? { handle } : {}), remarks } }
+  },
+  connect: (_channel, address) =>
+    call(
+      "setWebhook",
+      { url: address, secret_token: { secret: "hookSecret" }, allowed_updates: wantedUpdates, max_connections: 40 },
+      { speaks: false },
+    ),
+  disconnect: () => call("deleteWebhook", { drop_pending_updates: false }, { speaks: false }),
+  lookUp: () => call("getWebhookInfo", {}, { speaks: false }),
+  readLookUp(answer) {
+    const result = resultOf(answer)
+    return result ? { onRecord: readRecord(result) } : fault(answer)
+  },
+  compare,
+}
+
+function readRecord(result: { [key: string]: unknown }): OnRecord {
+  const address = textAt(result, "url")
+  const waiting = numberAt(result, "pending_update_count")
+  const at = numberAt(result, "last_error_date")
+  const says = textAt(result, "last_error_message")
+  const connections = numberAt(result, "max_connections")
+  const events = listAt(result, "allowed_updates").filter((one) => typeof one === "string")
+  return {
+    ...(address ? { address } : {}),
+    ...(waiting !== undefined ? { waiting } : {}),
+    ...(says ? { lastError: { ...(at ? { at: new Date(at * 1000).toISOString() } : {}), says } } : {}),
+    ...(connections ? { connections } : {}),
+    ...(events.length > 0 ? { events } : {}),
+  }
+}
+
+function compare(channel: Channel, onRecord: OnRecord, address: string): string[] {
+  const polls = channel.settings.receive === "polling"
+  if (polls) {
+    if (!onRecord.address) return []
+    return [
+      `This channel polls, but Telegram still has an address on record, ${onRecord.address}, and refuses polling until it is gone. Run "wobbet channel connect ${channel.key}": for a polling channel it takes the address away.`,
+    ]
+  }
+  const again = `Run "wobbet channel connect ${channel.key}".`
+  if (!onRecord.address) return [`Telegram has no address on record, so it sends nothing. ${again}`]
+  const differences: string[] = []
+  if (onRecord.address !== address) differences.push(`${describeDifference(onRecord.address, address)} ${again}`)
+  const missing = wantedUpdates.filter((name) => onRecord.events !== undefined && !onRecord.events.includes(name))
+  if (missing.length > 0) differences.push(`Telegram was not asked to send ${missing.join(", ")}. ${again}`)
+  return differences
+}
+
+/** Which part of two addresses differs, in words. */
+function describeDifference(theirs: string, ours: string): string {
+  const both = `Telegram has ${theirs} on record, but this channel's inlet is ${ours}`
+  if (!URL.canParse(theirs)) return `${both}: theirs is no full address.`
+  const a = new URL(theirs)
+  const b = new URL(ours)
+  const parts: string[] = []
+  if (a.protocol !== b.protocol) parts.push(`the scheme (${a.protocol} against ${b.protocol})`)
+  if (a.hostname !== b.hostname) parts.push("the host")
+  if (a.port !== b.port) parts.push("the port")
+  if (a.pathname !== b.pathname) {
+    const slash = a.pathname.replace(/\/$/, "") === b.pathname.replace(/\/$/, "")
+    parts.push(slash ? "a slash at the end" : "the path")
+  }
+  if (a.search !== b.search) parts.push("the query")
+  return `${both}: they differ in ${parts.join(" and ") || "the way they are written"}.`
+}
+
+function resultOf(answer: ProviderAnswer): { [key: string]: unknown } | undefined {
+  if ("failure" in answer || answer.status !== 200) return undefined
+  const body = readAnswer(answer.body)
+  return body?.ok === true ? objectAt(body, "result") : undefined
+}
+
+function fault(answer: ProviderAnswer): { fault: string; remedy: string; lockedOut: boolean } {
+  const outcome = judge(call("getMe", {}, { speaks: false }), answer)
+  if (outcome.outcome === "lockedOut") return { fault: outcome.why, remedy: outcome.remedy, lockedOut: true }
+  const why = "why" in outcome ? outcome.why : "the answer holds no result"
+  return { fault: why, remedy: "Check apiBase and the network, then try again.", lockedOut: false }
+}

@@ -1,0 +1,41 @@
+import Joi from "joi"
+import type { ChannelKind, InboundCall, InletAnswer } from "../kind.ts"
+import { account } from "./account.ts"
+import { judge } from "./judge.ts"
+import { abilities, pace } from "./limits.ts"
+import { parse } from "./parse.ts"
+import { polling } from "./poll.ts"
+import { render } from "./render.ts"
+import { verify } from "./verify.ts"
+
+/** Telegram's Bot API. Source of every rule: the provider's public documentation. */
+export const telegram: ChannelKind = {
+  kind: "telegram",
+  settings: Joi.object({
+    apiBase: Joi.string()
+      .uri({ scheme: ["http", "https"] })
+      .default("https://api.telegram.org")
+      .description("the Bot API's address"),
+    receive: Joi.valid("webhook", "polling").default("webhook").description("how updates come: called, or asked for"),
+  }),
+  secrets: Joi.object({
+    token: Joi.string()
+      .pattern(/^\d+:[A-Za-z0-9_-]{5,}$/)
+      .message("a bot token is digits, a colon and letters, such as 123456:AbC…")
+      .required(),
+    hookSecret: Joi.string()
+      .pattern(/^[A-Za-z0-9_-]{1,256}$/)
+      .message("hookSecret takes 1 to 256 of A–Z a–z 0–9 _ -"),
+  }),
+  madeSecrets: { hookSecret: 48 },
+  abilities,
+  pace,
+  greet: () => undefined,
+  verify,
+  parse,
+  acknowledge: (_call: InboundCall): InletAnswer => ({ status: 200 }),
+  render,
+  judge,
+  account,
+  polling,
+}

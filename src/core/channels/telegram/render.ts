@@ -1,0 +1,231 @@
+import { choiceToken } from "../choiceTokens.ts"
+import type { Channel, FormPart, PlaceAddress, Rendered } from "../kind.ts"
+import type { MarkedText } from "../../message/markup.ts"
+import { plainText, readMarkup } from "../../message/markup.ts"
+import { shorten } from "../../message/graphemes.ts"
+import type { Place } from "../../message/message.ts"
+import type { Card, MediaItem, Option, ReplyPart } from "../../message/reply.ts"
+import { joinMarked, splitMarked } from "../../message/split.ts"
+import { call } from "./calls.ts"
+import { toHtml } from "./html.ts"
+import { limits } from "./limits.ts"
+
+const chat: PlaceAddress = { place: "address", as: "number" }
+
+/** Writes one part of a reply as calls of the Bot API, within its limits. */
+export function render(part: ReplyPart, place: Place, _channel: Channel): Rendered {
+  const out: Rendered = { calls: [], degraded: [], tokens: [] }
+  const where = place.topic ? { chat_id: chat, message_thread_id: numeric(place.topic) } : { chat_id: chat }
+  const draft: Draft = { out, where }
+  switch (part.part) {
+    case "text":
+      sayText(draft, readMarkup(part.text), { ...(part.replyTo ? { reply_parameters: replyTo(part.replyTo) } : {}) })
+      break
+    case "choices":
+      sayText(draft, readMarkup(part.text), {}, keyboard(draft, part.choices, part.perRow))
+      break
+    case "media":
+      sendMedia(draft, [part, ...(part.with ?? [])])
+      break
+    case "cards":
+      for (const card of part.cards) sendCard(draft, card)
+      break
+    case "location":
+      if (part.name) sayText(draft, plainText(part.name), {})
+      send(draft, "sendLocation", { latitude: part.latitude, longitude: part.longitude })
+      break
+    case "contact":
+      send(draft, "sendContact", { phone_number: part.phone, first_name: part.name })
+      break
+    case "template":
+      if (part.text === undefined) {
+        out.impossible = "this kind of channel knows no templates, and the template part holds no text to say instead"
+      } else {
+        out.degraded.push(`the template "${part.name}" is said as plain text`)
+        sayText(draft, readMarkup(fillTemplate(part.text, part.parameters ?? [])), {})
+      }
+      break
+    case "reaction":
+      out.calls.push(
+        call(
+          "setMessageReaction",
+          { chat_id: chat, message_id: numeric(part.to), reaction: [{ type: "emoji", emoji: part.emoji }] },
+          { speaks: false },
+        ),
+      )
+      break
+    case "typing":
+      out.calls.push(call("sendChatAction", { ...where, action: "typing" }, { speaks: false }))
+      break
+    case "amend":
+      amend(draft, part)
+      break
+    case "remove":
+      out.calls.push(call("deleteMessage", { chat_id: chat, message_id: numeric(part.to) }, { speaks: false }))
+      break
+  }
+  if (out.calls.length === 0) out.impossible ??= "there is nothing in it to say: the text is empty"
+  return out
+}
+
+interface Draft {
+  out: Rendered
+  where: { [field: string]: unknown }
+}
+
+type Fields = { [field: string]: unknown }
+
+function send(draft: Draft, method: string, fields: Fields): void {
+  draft.out.calls.push(call(method, { ...draft.where, ...fields }, { speaks: true }))
+}
+
+/** A text in as many messages as it needs; an answer refers from the first, buttons hang on the last. */
+function sayText(draft: Draft, text: MarkedText, first: Fields, last: Fields = {}): void {
+  const pieces = splitMarked(text, limits.text)
+  pieces.forEach((piece, at) => {
+    send(draft, "sendMessage", {
+      text: toHtml(piece),
+      parse_mode: "HTML",
+      ...(at === 0 ? first : {}),
+      ...(at === pieces.length - 1 ? last : {}),
+    })
+  })
+}
+
+function keyboard(draft: Draft, choices: Option[], perRow?: number): Fields {
+  if (choices.length === 0) return { reply_markup: { inline_keyboard: [] } }
+  const short = choices.every((choice) => choice.label.length <= 14)
+  const width = Math.min(perRow ?? (short ? 3 : 1), limits.buttonsPerRow)
+  const buttons = choices.map((choice) => {
+    const text = shorten(choice.label, limits.label)
+    if (text !== choice.label) draft.out.degraded.push(`the label "${text}" is shortened`)
+    return choice.url ? { text, url: choice.url } : { text, callback_data: shortId(draft, choice) }
+  })
+  const rows = []
+  for (let at = 0; at < buttons.length; at += width) rows.push(buttons.slice(at, at + width))
+  return { reply_markup: { inline_keyboard: rows } }
+}
+
+function shortId(draft: Draft, choice: Option): string {
+  const { token, swapped } = choiceToken(choice.id, limits.choiceId)
+  if (swapped) draft.out.tokens.push({ token, id: choice.id, label: choice.label })
+  return token
+}
+
+const methods: Record<MediaItem["kind"], { method: string; field: string; caption: boolean; group?: string }> = {
+  image: { method: "sendPhoto", field: "photo", caption: true, group: "seen" },
+  video: { method: "sendVideo", field: "video", caption: true, group: "seen" },
+  file: { method: "sendDocument", field: "document", caption: true, group: "file" },
+  audio: { method: "sendAudio", field: "audio", caption: true, group: "audio" },
+  voice: { method: "sendVoice", field: "voice", caption: true },
+  sticker: { method: "sendSticker", field: "sticker", caption: false },
+}
+
+/** One piece by its own method; several of a sort as albums of up to ten. */
+function sendMedia(draft: Draft, items: MediaItem[]): void {
+  let at = 0
+  while (at < items.length) {
+    const group = methods[items[at]!.kind].group
+    let end = at + 1
+    while (end < items.length && end - at < limits.album && group && methods[items[end]!.kind].group === group) end++
+    if (end - at > 1) sendAlbum(draft, items.slice(at, end))
+    else sendOne(draft, items[at]!, items[at]!.caption ? readMarkup(items[at]!.caption!) : plainText(""), {})
+    at = end
+  }
+}
+
+function sendOne(draft: Draft, item: MediaItem, caption: MarkedText, last: Fields): void {
+  const { method, field, caption: takesCaption } = methods[item.kind]
+  const fits = takesCaption && caption.text.length <= limits.caption
+  const words = fits && caption.text ? { caption: toHtml(caption), parse_mode: "HTML" } : {}
+  const apart = !fits && caption.text !== ""
+  const fields = { ...draft.where, ...words, ...(apart ? {} : last) }
+  const upload = item.data === undefined ? undefined : fileOf(item, field)
+  draft.out.calls.push(
+    upload
+      ? call(method, [...formFields(fields), upload], { speaks: true, timeout: 60_000 })
+      : call(method, { ...fields, [field]: item.url ?? item.ref }, { speaks: true }),
+  )
+  if (!apart) return
+  draft.out.degraded.push("the caption is said as a message of its own")
+  sayText(draft, caption, {}, last)
+}
+
+function sendAlbum(draft: Draft, items: MediaItem[]): void {
+  const files: FormPart[] = []
+  const afterwards: MarkedText[] = []
+  const pieces = items.map((item, at) => {
+    const caption = item.caption ? readMarkup(item.caption) : plainText("")
+    const fits = caption.text.length <= limits.caption
+    if (!fits) afterwards.push(caption)
+    const name = `piece${at}`
+    if (item.data !== undefined) files.push(fileOf(item, name))
+    return {
+      type: methods[item.kind].field,
+      media: item.data !== undefined ? `attach://${name}` : (item.url ?? item.ref),
+      ...(fits && caption.text ? { caption: toHtml(caption), parse_mode: "HTML" } : {}),
+    }
+  })
+  const fields = { ...draft.where, media: pieces }
+  draft.out.calls.push(
+    files.length > 0
+      ? call("sendMediaGroup", [...formFields(fields), ...files], { speaks: true, timeout: 60_000 })
+      : call("sendMediaGroup", fields, { speaks: true }),
+  )
+  for (const caption of afterwards) {
+    draft.out.degraded.push("a caption is said as a message of its own")
+    sayText(draft, caption, {})
+  }
+}
+
+function fileOf(item: MediaItem, name: string): FormPart {
+  const mime = item.mime ?? "application/octet-stream"
+  return { name, data: item.data ?? "", filename: item.name ?? `${item.kind}.${mime.split("/")[1] ?? "bin"}`, mime }
+}
+
+/** Multipart fields: what is no text is written as JSON, as the Bot API wants it. */
+function formFields(fields: Fields): FormPart[] {
+  return Object.entries(fields).map(([name, value]) => {
+    if (value === chat) return { name, value: chat }
+    return { name, value: typeof value === "string" ? value : JSON.stringify(value) }
+  })
+}
+
+function sendCard(draft: Draft, card: Card): void {
+  const title: MarkedText = { text: card.title, spans: [{ kind: "bold", start: 0, end: card.title.length }] }
+  const words = card.subtitle ? joinMarked([title, readMarkup(card.subtitle)], "\n") : title
+  const buttons = card.choices?.length ? keyboard(draft, card.choices) : {}
+  if (card.picture) sendOne(draft, { kind: "image", url: card.picture }, words, buttons)
+  else sayText(draft, words, {}, buttons)
+}
+
+function amend(draft: Draft, part: Extract<ReplyPart, { part: "amend" }>): void {
+  const target = { chat_id: chat, message_id: numeric(part.to) }
+  const buttons = part.choices ? keyboard(draft, part.choices) : {}
+  if (part.text === undefined) {
+    draft.out.calls.push(call("editMessageReplyMarkup", { ...target, ...buttons }, { speaks: false }))
+    return
+  }
+  const [head, ...rest] = splitMarked(readMarkup(part.text), limits.text)
+  if (head === undefined) return
+  const edit = { ...target, text: toHtml(head), parse_mode: "HTML", ...buttons }
+  draft.out.calls.push(call("editMessageText", edit, { speaks: false }))
+  if (rest.length > 0) draft.out.degraded.push("what no longer fits the changed message is said after it")
+  for (const piece of rest) sayText(draft, piece, {})
+}
+
+function replyTo(id: string): Fields {
+  // Without this, a reply to a message that was deleted meanwhile would be refused and lost.
+  return { message_id: numeric(id), allow_sending_without_reply: true }
+}
+
+function fillTemplate(text: string, parameters: string[]): string {
+  return text.replace(/\{\{(\d+)\}\}/g, (whole, at: string) => parameters[Number(at) - 1] ?? whole)
+}
+
+/** Ids are text inside Wobbet; where the Bot API wants an integer they are written as one, if that is exact. */
+export function numeric(id: string): number | string {
+  const value = Number(id)
+  return /^-?\d+$/.test(id) && Number.isSafeInteger(value) ? value : id
+}
+

@@ -1,0 +1,32 @@
+import type { Channel, InboundCall, Verdict } from "../kind.ts"
+import { nearWord, sameWord } from "../../signature/secretWord.ts"
+
+const header = "x-telegram-bot-api-secret-token"
+
+/** Telegram signs nothing: it repeats the word given with setWebhook in a header. */
+export function verify(call: InboundCall, channel: Channel): Verdict {
+  const agreed = channel.secrets.hookSecret
+  const given = call.headers[header]
+  if (agreed === undefined) {
+    return {
+      genuine: false,
+      why: "this channel has no hookSecret to compare with",
+      remedy: `Run "wobbet channel connect ${channel.key}": it makes one and registers it.`,
+    }
+  }
+  if (given === undefined) {
+    return {
+      genuine: false,
+      why: "the call carries no secret header",
+      remedy: `Telegram sends it only once a secret is registered: run "wobbet channel connect ${channel.key}".`,
+    }
+  }
+  if (sameWord(given, agreed)) return { genuine: true, by: "secret header" }
+  const near = nearWord(given, agreed)
+  return {
+    genuine: false,
+    why: "the secret header holds another word than this channel's hookSecret",
+    remedy: `If Telegram sent it, register again: "wobbet channel connect ${channel.key}". If not, somebody is guessing.`,
+    ...(near ? { near } : {}),
+  }
+}

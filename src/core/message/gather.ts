@@ -1,0 +1,25 @@
+import type { Message } from "./message.ts"
+
+/** Commands and choices stand for themselves; the rest of what a person sends in one go belongs together. */
+export function standsAlone(message: Message): boolean {
+  return !["text", "media", "location", "contact"].includes(message.event)
+}
+
+/** Several messages of one person as the one that a route and a handler see. */
+export function together(messages: Message[]): Message {
+  const last = messages.at(-1)!
+  if (messages.length === 1) return last
+  const texts = messages.map((one) => one.text).filter((text) => text !== undefined)
+  const media = messages.flatMap((one) => one.media ?? [])
+  const found = <K extends "location" | "contact">(key: K) => messages.findLast((one) => one[key] !== undefined)?.[key]
+  const { marks: _marks, text: _text, ...rest } = last
+  return {
+    ...rest,
+    event: media.length > 0 ? "media" : texts.length > 0 ? "text" : last.event,
+    ...(texts.length > 0 ? { text: texts.join("\n") } : {}),
+    ...(media.length > 0 ? { media } : {}),
+    ...(found("location") ? { location: found("location")! } : {}),
+    ...(found("contact") ? { contact: found("contact")! } : {}),
+    ...(messages.some((one) => one.mentionsBot) ? { mentionsBot: true } : {}),
+  }
+}

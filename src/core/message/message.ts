@@ -1,0 +1,100 @@
+/** One thing said, in or out, in Wobbet's own form. Every provider id is text; what is absent is left out. */
+export interface Message {
+  event: MessageEvent
+  providerId?: string
+  place: Place
+  from?: Sender
+  text?: string
+  /** Formatted stretches of `text`, counted in UTF-16 code units. */
+  marks?: Mark[]
+  command?: { name: string; args?: string }
+  choice?: Choice
+  media?: Media[]
+  location?: { latitude: number; longitude: number; name?: string; address?: string }
+  contact?: { name: string; phone?: string; address?: string }
+  reaction?: { emoji: string; removed: boolean; to: string }
+  /** The provider's id of the message this one answers. */
+  replyTo?: string
+  /** What the answered message said, as far as the provider repeats it. */
+  quote?: string
+  mentionsBot?: boolean
+  /** Set on messages that one person sent as one album. */
+  album?: string
+  forwarded?: { from?: string }
+  /** What the provider calls an event that has no word of ours, such as `poll`. */
+  providerEvent?: string
+  /** People who came or went, for `joined` and `left`. */
+  people?: Sender[]
+  /** ISO 8601, by the provider's clock. */
+  sentAt?: string
+}
+
+export const messageEvents = [
+  "text",
+  "media",
+  "command",
+  "choice",
+  "location",
+  "contact",
+  "reaction",
+  "edited",
+  "deleted",
+  "joined",
+  "left",
+  "template-status",
+  "unknown",
+] as const
+export type MessageEvent = (typeof messageEvents)[number]
+
+/** What a person *says*; everything else runs only a route that names its event. */
+export const spokenEvents: ReadonlySet<MessageEvent> = new Set([
+  "text",
+  "media",
+  "command",
+  "choice",
+  "location",
+  "contact",
+])
+
+export const mediaKinds = ["image", "audio", "voice", "video", "file", "sticker"] as const
+export type MediaKind = (typeof mediaKinds)[number]
+
+export interface Media {
+  kind: MediaKind
+  /** How the provider names the content; fetched with the channel's own keys. */
+  ref: string
+  mime?: string
+  name?: string
+  /** Bytes. */
+  size?: number
+  caption?: string
+}
+
+export interface Place {
+  address: string
+  kind: "direct" | "group" | "broadcast"
+  title?: string
+  topic?: string
+}
+
+export interface Sender {
+  address: string
+  name?: string
+  handle?: string
+  language?: string
+  bot: boolean
+}
+
+export interface Choice {
+  id: string
+  label?: string
+  /** Every id, where several choices were picked at once. */
+  ids?: string[]
+}
+
+export interface Mark {
+  kind: "bold" | "italic" | "underline" | "strike" | "code" | "pre" | "link" | "mention" | "quote" | "tag" | "other"
+  offset: number
+  length: number
+  url?: string
+}

@@ -1,0 +1,154 @@
+import Joi from "joi"
+import type { MediaKind } from "./message.ts"
+import { mediaKinds } from "./message.ts"
+
+/** A reply is what a handler wants said, in parts, before a channel renders it. Texts are light markup. */
+export type ReplyPart =
+  | { part: "text"; text: string; replyTo?: string }
+  | { part: "choices"; text: string; choices: Option[]; perRow?: number }
+  | ({ part: "media"; with?: MediaItem[] } & MediaItem)
+  | { part: "cards"; cards: Card[] }
+  | { part: "location"; latitude: number; longitude: number; name?: string }
+  | { part: "contact"; name: string; phone: string }
+  | { part: "template"; name: string; language: string; parameters?: string[]; text?: string }
+  | { part: "reaction"; to: string; emoji: string }
+  | { part: "typing" }
+  | { part: "amend"; to: string; text?: string; choices?: Option[] }
+  | { part: "remove"; to: string }
+
+/** A picture, sound or file: from an address, by the provider's own reference, or as base64 data. */
+export interface MediaItem {
+  kind: MediaKind
+  url?: string
+  ref?: string
+  data?: string
+  mime?: string
+  name?: string
+  caption?: string
+}
+
+/** One option of a question: a choice that comes back by its id, or a link that opens. */
+export interface Option {
+  id: string
+  label: string
+  url?: string
+}
+
+export interface Card {
+  title: string
+  subtitle?: string
+  picture?: string
+  choices?: Option[]
+}
+
+const option = Joi.object({
+  id: Joi.string().max(2000).required(),
+  label: Joi.string().max(2000).required(),
+  url: Joi.string().uri({ scheme: ["http", "https", "tg"] }),
+})
+const words = Joi.string().max(200_000)
+
+const mediaKeys = {
+  kind: Joi.valid(...mediaKinds).required(),
+  url: Joi.string().uri({ scheme: ["http", "https"] }),
+  ref: Joi.string(),
+  data: Joi.string().base64(),
+  mime: Joi.string(),
+  name: Joi.string(),
+  caption: words,
+}
+
+const part = (name: ReplyPart["part"], keys: Joi.SchemaMap) => Joi.object({ part: Joi.valid(name).required(), ...keys })
+
+const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
+  text: part("text", { text: words.required(), replyTo: Joi.string() }),
+  choices: part("choices", {
+    text: words.required(),
+    choices: Joi.array().items(option).min(1).max(100).required(),
+    perRow: Joi.number().integer().min(1).max(8),
+  }),
+  media: part("media", { ...mediaKeys, with: Joi.array().items(Joi.object(mediaKeys).xor("url", "ref", "data")).max(50) }).xor(
+    "url",
+    "ref",
+    "data",
+  ),
+  cards: part("cards", {
+    cards: Joi.array()
+      .items(
+        Joi.object({
+          title: words.required(),
+          subtitle: words,
+          picture: Joi.string().uri({ scheme: ["http", "https"] }),
+          choices: Joi.array().items(option).max(100),
+        }),
+      )
+      .min(1)
+      .max(50)
+      .required(),
+  }),
+  location: part("location", {
+    latitude: Joi.number().min(-90).max(90).required(),
+    longitude: Joi.number().min(-180).max(180).required(),
+    name: words,
+  }),
+  contact: part("contact", { name: words.required(), phone: Joi.string().max(64).required() }),
+  template: part("template", {
+    name: Joi.string().required(),
+    language: Joi.string().required(),
+    parameters: Joi.array().items(Joi.string().allow("")),
+    text: words,
+  }),
+  reaction: part("reaction", { to: Joi.string().required(), emoji: Joi.string().required() }),
+  typing: part("typing", {}),
+  amend: part("amend", {
+    to: Joi.string().required(),
+    text: words,
+    choices: Joi.array().items(option).max(100),
+  }).or("text", "choices"),
+  remove: part("remove", { to: Joi.string().required() }),
+}
+
+/** Checks one reply part of any origin: a handler, the API, a person. */
+export const replyPartSchema = Joi.object({ part: Joi.valid(...Object.keys(shapes)).required() })
+  .unknown(true)
+  .custom((value: { part: ReplyPart["part"] }, helpers) => {
+    const { error, value: clean } = shapes[value.part].validate(value)
+    if (error) return helpers.message({ custom: "{#says}" }, { says: `the ${value.part} part: ${error.message}` })
+    return clean
+  })
+  .description("one part of a reply: text, choices, media, cards, location, contact, template, reaction, typing, amend or remove")
+
+export const replySchema = Joi.array().items(replyPartSchema).max(50)
+
+/** The first thing wrong with a list of reply parts, in words, or nothing. */
+export function replyFault(parts: unknown): string | undefined {
+  return replySchema.validate(parts).error?.message
+}
+
+/** What a person reading a reply part would read, in one line of plain words; used in lists and search. */
+export function plainWords(part: ReplyPart): string {
+  switch (part.part) {
+    case "text":
+      return part.text
+    case "choices":
+      return `${part.text} [${part.choices.map((choice) => choice.label).join(" | ")}]`
+    case "media":
+      return part.caption ?? `(${part.kind})`
+    case "cards":
+      return part.cards.map((card) => [card.title, card.subtitle].filter(Boolean).join(": ")).join(" · ")
+    case "location":
+      return part.name ?? `(location ${part.latitude}, ${part.longitude})`
+    case "contact":
+      return `${part.name} ${part.phone}`
+    case "template":
+      return part.text ?? `(template ${part.name})`
+    case "reaction":
+      return part.emoji
+    case "typing":
+      return "(typing)"
+    case "amend":
+      return part.text ?? "(buttons changed)"
+    case "remove":
+      return "(taken back)"
+  }
+}

@@ -1,0 +1,279 @@
+import { isDeepStrictEqual } from "node:util"
+import type { Message } from "../message/message.ts"
+import { spokenEvents } from "../message/message.ts"
+import type { PhraseRun } from "../phrase/automaton.ts"
+import { PhraseAutomaton } from "../phrase/automaton.ts"
+import { readPhrase } from "../phrase/read.ts"
+import type { Word } from "../phrase/words.ts"
+import { readWords } from "../phrase/words.ts"
+import type { Bot, Condition, HandlerName, Route } from "./bot.ts"
+
+/** What a decision looks at besides the message. */
+export interface Situation {
+  message: Message
+  channel: { key: string; kind: string }
+  state: { [field: string]: unknown }
+}
+
+export type Slots = { [name: string]: string | number }
+
+export type Decision =
+  | { took: "route"; route: string; handler: HandlerName; slots: Slots }
+  | { took: "unrouted"; handler: HandlerName | undefined }
+  /** Something nobody said, such as an edit, that no route names. */
+  | { took: "passed over" }
+
+/** Why one route did or did not take a message. */
+export interface RouteExplanation {
+  route: string
+  met: boolean
+  /** In words: what met it, or which condition failed. */
+  why: string
+  slots?: Slots
+}
+
+/**
+ * A bot's routes, ready to decide. All phrases are one automaton, and a route is only looked at when one of its
+ * triggers (a phrase that matched, the command, the choice) is there, so that a decision does not get slower with
+ * the number of routes. Of the routes that are met, the first in the file wins.
+ */
+export class RouteTable {
+  private readonly phrases = new Map<string, number>()
+  private readonly automaton: PhraseAutomaton
+  private readonly byTrigger = new Map<string, number[]>()
+  private readonly always: number[] = []
+
+  constructor(readonly bot: Bot) {
+    bot.routes.forEach((route) => this.collectPhrases(route.meets))
+    this.automaton = new PhraseAutomaton([...this.phrases.keys()].map(readPhrase))
+    bot.routes.forEach((route, at) => {
+      const triggers = this.triggersOf(route.meets)
+      if (triggers === undefined) this.always.push(at)
+      for (const trigger of triggers ?? []) this.byTrigger.set(trigger, [...(this.byTrigger.get(trigger) ?? []), at])
+    })
+  }
+
+  decide(situation: Situation): Decision {
+    const look = this.look(situation)
+    for (const at of this.candidates(look)) {
+      const route = this.bot.routes[at]!
+      const finding = this.finding(route, look)
+      if (finding.met) return { took: "route", route: route.name, handler: route.handler, slots: finding.slots }
+    }
+    if (!spokenEvents.has(situation.message.event)) return { took: "passed over" }
+    return { took: "unrouted", handler: this.bot.unrouted }
+  }
+
+  /** Every route in file order, with the reason. */
+  explain(situation: Situation): RouteExplanation[] {
+    const look = this.look(situation)
+    return this.bot.routes.map((route) => {
+      const finding = this.finding(route, look)
+      const slots = finding.met && Object.keys(finding.slots).length > 0 ? { slots: finding.slots } : {}
+      return { route: route.name, met: finding.met, why: finding.why, ...slots }
+    })
+  }
+
+  private look(situation: Situation): Look {
+    const { message } = situation
+    const text = wordsEvents.has(message.event) ? (message.text ?? "") : ""
+    const words = readWords(text)
+    return { ...situation, text, words, matching: this.automaton.matching(words) }
+  }
+
+  private candidates(look: Look): number[] {
+    const found = new Set(this.always)
+    const add = (trigger: string) => this.byTrigger.get(trigger)?.forEach((at) => found.add(at))
+    for (const phrase of look.matching) add(`phrase ${phrase}`)
+    if (look.message.command) add(`command ${look.message.command.name}`)
+    for (const id of choiceIds(look.message)) add(`choice ${id}`)
+    return [...found].sort((a, b) => a - b)
+  }
+
+  /** Edits, reactions and the like run only a route that names their event. */
+  private finding(route: Route, look: Look): Finding {
+    const { event } = look.message
+    if (!spokenEvents.has(event) && !namesEvent(route.meets, event)) {
+      return missed(`nobody said this (event ${event}); a route takes it only with "event: ${event}"`)
+    }
+    return this.check(route.meets, look)
+  }
+
+  private check(condition: Condition, look: Look): Finding {
+    const findings: Finding[] = []
+    for (const [name, wanted] of Object.entries(condition)) {
+      const finding = this.checkOne(name as keyof Condition, wanted, look)
+      if (!finding.met) return finding
+      findings.push(finding)
+    }
+    return { met: true, why: findings.map((one) => one.why).join(", "), slots: mergeSlots(findings) }
+  }
+
+  private checkOne(name: keyof Condition, wanted: unknown, look: Look): Finding {
+    const { message, channel, state } = look
+    switch (name) {
+      case "phrase":
+        return this.checkPhrases(list(wanted), look)
+      case "command": {
+        const names = list(wanted).map((one) => one.toLowerCase())
+        const said = message.command?.name
+        if (said === undefined) return missed(`no command was given (wants /${names.join(" or /")})`)
+        if (!names.includes(said)) return missed(`the command is /${said}, not /${names.join(" or /")}`)
+        return met(`the command /${said}`, message.command?.args ? { args: message.command.args } : {})
+      }
+      case "choice": {
+        const ids = choiceIds(message)
+        if (ids.length === 0) return missed(`nothing was chosen (wants ${list(wanted).join(" or ")})`)
+        const hit = ids.find((id) => list(wanted).some((one) => fitsChoice(one, id)))
+        return hit === undefined ? missed(`the choice is "${ids.join(", ")}", not "${list(wanted).join('" or "')}"`) : met(`the choice "${hit}"`)
+      }
+      case "event":
+        return oneOf("event", message.event, list(wanted))
+      case "media": {
+        const kinds = (message.media ?? []).map((one) => one.kind as string)
+        if (kinds.length === 0) return missed(`nothing is attached (wants ${list(wanted).join(" or ")})`)
+        if (list(wanted).includes("any")) return met(`media ${kinds[0]}`)
+        const hit = kinds.find((kind) => list(wanted).includes(kind))
+        return hit ? met(`media ${hit}`) : missed(`what is attached is ${kinds.join(", ")}, not ${list(wanted).join(" or ")}`)
+      }
+      case "channel":
+        return oneOf("channel", channel.key, list(wanted))
+      case "kind":
+        return oneOf("kind", channel.kind, list(wanted))
+      case "place":
+        return oneOf("place", message.place.kind, list(wanted))
+      case "language": {
+        const spoken = message.from?.language ?? ""
+        const hit = list(wanted).some((one) => spoken === one || spoken.startsWith(`${one}-`))
+        return hit ? met(`language ${spoken}`) : missed(`the person's language is ${spoken || "not known"}, not ${list(wanted).join(" or ")}`)
+      }
+      case "mentioned": {
+        const is = message.mentionsBot === true
+        return is === wanted ? met(is ? "the bot is mentioned" : "the bot is not mentioned") : missed(is ? "the bot is mentioned" : "the bot is not mentioned")
+      }
+      case "state": {
+        const fields = Object.entries(wanted as { [field: string]: unknown })
+        const wrong = fields.find(([field, value]) => !fitsState(state[field], value))
+        if (!wrong) return met(`state ${fields.map(([field]) => field).join(", ")}`)
+        const found = state[wrong[0]]
+        return missed(`state.${wrong[0]} is ${found === undefined ? "not set" : JSON.stringify(found)}, not ${JSON.stringify(wrong[1])}`)
+      }
+      case "any": {
+        const findings = (wanted as Condition[]).map((one) => this.check(one, look))
+        return findings.find((one) => one.met) ?? missed(findings.map((one) => one.why).join("; and "))
+      }
+      case "all": {
+        const findings = (wanted as Condition[]).map((one) => this.check(one, look))
+        const miss = findings.find((one) => !one.met)
+        return miss ?? met(findings.map((one) => one.why).join(", "), mergeSlots(findings))
+      }
+      case "not": {
+        const inner = this.check(wanted as Condition, look)
+        return inner.met ? missed(`it must not be: ${inner.why}`) : met(`not met: ${inner.why}`)
+      }
+    }
+  }
+
+  private checkPhrases(phrases: string[], look: Look): Finding {
+    if (look.words.length === 0) return missed("there are no words to compare with the phrase")
+    for (const phrase of phrases) {
+      const at = this.phrases.get(phrase)!
+      if (!look.matching.has(at)) continue
+      const run = this.automaton.run(at, look.words, look.text)
+      if (run.matches) return met(`the phrase "${phrase}"`, run.slots)
+    }
+    // Of several phrases, the one that came furthest says most.
+    let best: { phrase: string; run: PhraseRun & { matches: false } } | undefined
+    for (const phrase of phrases) {
+      const run = this.automaton.run(this.phrases.get(phrase)!, look.words, look.text)
+      if (!run.matches && (best === undefined || run.stoppedAt > best.run.stoppedAt)) best = { phrase, run }
+    }
+    return missed(best ? whereLeft(best.phrase, best.run, look) : "no phrase matches")
+  }
+
+  private collectPhrases(condition: Condition): void {
+    for (const phrase of list(condition.phrase)) {
+      if (!this.phrases.has(phrase)) this.phrases.set(phrase, this.phrases.size)
+    }
+    for (const inner of [...(condition.any ?? []), ...(condition.all ?? []), ...(condition.not ? [condition.not] : [])]) {
+      this.collectPhrases(inner)
+    }
+  }
+
+  /** Of which things at least one must be there for the condition to be met; nothing when there are none such. */
+  private triggersOf(condition: Condition): string[] | undefined {
+    const options: string[][] = []
+    if (condition.phrase) options.push(list(condition.phrase).map((phrase) => `phrase ${this.phrases.get(phrase)}`))
+    if (condition.command) options.push(list(condition.command).map((name) => `command ${name.toLowerCase()}`))
+    if (condition.choice && !list(condition.choice).some((id) => id.endsWith("*"))) {
+      options.push(list(condition.choice).map((id) => `choice ${id}`))
+    }
+    for (const inner of condition.all ?? []) {
+      const triggers = this.triggersOf(inner)
+      if (triggers) options.push(triggers)
+    }
+    if (condition.any) {
+      const each = condition.any.map((inner) => this.triggersOf(inner))
+      if (each.every((triggers) => triggers !== undefined)) options.push(each.flat())
+    }
+    return options.sort((a, b) => a.length - b.length)[0]
+  }
+}
+
+type Finding = { met: boolean; why: string; slots: Slots }
+
+interface Look extends Situation {
+  text: string
+  words: Word[]
+  matching: ReadonlySet<number>
+}
+
+/** Events whose text a phrase is compared with. A command is no phrase, even where its name is a word of one. */
+const wordsEvents: ReadonlySet<string> = new Set(["text", "media", "edited", "deleted"])
+
+function met(why: string, slots: Slots = {}): Finding {
+  return { met: true, why, slots }
+}
+
+function missed(why: string): Finding {
+  return { met: false, why, slots: {} }
+}
+
+function oneOf(name: string, is: string, wanted: string[]): Finding {
+  return wanted.includes(is) ? met(`${name} ${is}`) : missed(`the ${name} is ${is}, not ${wanted.join(" or ")}`)
+}
+
+function list(value: unknown): string[] {
+  return value === undefined ? [] : Array.isArray(value) ? (value as string[]) : [value as string]
+}
+
+function choiceIds(message: Message): string[] {
+  return message.choice ? (message.choice.ids ?? [message.choice.id]) : []
+}
+
+/** `day:*` takes every choice that begins with `day:`. */
+function fitsChoice(wanted: string, id: string): boolean {
+  return wanted.endsWith("*") ? id.startsWith(wanted.slice(0, -1)) : wanted === id
+}
+
+function fitsState(is: unknown, wanted: unknown): boolean {
+  return Array.isArray(wanted) && !Array.isArray(is) ? wanted.some((one) => isDeepStrictEqual(is, one)) : isDeepStrictEqual(is ?? null, wanted)
+}
+
+function namesEvent(condition: Condition, event: string): boolean {
+  if (list(condition.event).includes(event)) return true
+  return [...(condition.any ?? []), ...(condition.all ?? [])].some((inner) => namesEvent(inner, event))
+}
+
+function mergeSlots(findings: Finding[]): Slots {
+  return Object.assign({}, ...findings.map((one) => one.slots)) as Slots
+}
+
+function whereLeft(phrase: string, run: PhraseRun & { matches: false }, look: Look): string {
+  const wanted = run.wanted.slice(0, 6).join(" or ")
+  const word = look.words[run.stoppedAt]
+  if (!word) return `the phrase "${phrase}" goes on after the text's end with ${wanted}`
+  const found = look.text.slice(word.start, word.end)
+  if (run.stoppedAt === 0) return `the phrase "${phrase}" begins with ${wanted}, the text with "${found}"`
+  return `the phrase "${phrase}" wants ${wanted} where the text says "${found}"`
+}

@@ -1,0 +1,146 @@
+import { createHash } from "node:crypto"
+import { watch } from "node:fs"
+import { readdir, readFile, stat } from "node:fs/promises"
+import { join, relative, resolve } from "node:path"
+import type { Message as EsbuildMessage } from "esbuild"
+import { build } from "esbuild"
+import type { Bot, Fault } from "../core/routing/bot.ts"
+import { readBot } from "../core/routing/bot.ts"
+import type { HostError } from "./hostProtocol.ts"
+
+/** A bot folder, read, checked and bundled. */
+export interface BotPackage {
+  /** Hash of everything in it. */
+  id: string
+  bot: Bot
+  bundle: string | null
+}
+
+export type BotFolderReading = { ready: BotPackage } | { faults: Fault[] }
+
+/**
+ * Reads a bot folder: `bot.yaml`, and the code handlers under `handlers/`, bundled with the SDK into one module.
+ *
+ * @param sdk the file that `import … from "wobbet"` stands for.
+ */
+export async function readBotFolder(folder: string, sdk: string): Promise<BotFolderReading> {
+  const file = join(folder, "bot.yaml")
+  let source: string
+  try {
+    source = await readFile(file, "utf8")
+  } catch {
+    const remedy = `Make ${shown(file)}, or name another folder with --bot.`
+    return { faults: [{ file: shown(file), says: "there is no bot.yaml in the folder", remedy }] }
+  }
+  const files = await handlerFiles(folder)
+  const reading = readBot(source, shown(file), new Set(files.keys()))
+  const bundle = await bundleHandlers(folder, files, sdk)
+  const faults = [...("faults" in reading ? reading.faults : []), ...("faults" in bundle ? bundle.faults : [])]
+  if ("faults" in reading || "faults" in bundle) return { faults }
+  const id = createHash("sha256").update(JSON.stringify(reading.bot)).update("\n").update(bundle.code ?? "").digest("hex").slice(0, 16)
+  return { ready: { id, bot: reading.bot, bundle: bundle.code } }
+}
+
+/** Calls back, at most ten times a second, when something in the folder was saved. Gives what ends it. */
+export function followFolder(folder: string, changed: () => void): () => void {
+  let timer: NodeJS.Timeout | undefined
+  const watcher = watch(folder, { recursive: true }, (_event, name) => {
+    if (name?.split("/").some((part) => part === "node_modules" || part.startsWith("."))) return
+    clearTimeout(timer)
+    timer = setTimeout(changed, 100)
+  })
+  watcher.on("error", () => undefined)
+  return () => {
+    clearTimeout(timer)
+    watcher.close()
+  }
+}
+
+async function handlerFiles(folder: string): Promise<Map<string, string>> {
+  const inside = join(folder, "handlers")
+  const names = await readdir(inside).catch(() => [])
+  const files = new Map<string, string>()
+  for (const name of names.sort()) {
+    const match = /^([A-Za-z0-9_-]+)\.(ts|mts|js|mjs)$/.exec(name)
+    if (match && (await stat(join(inside, name))).isFile()) files.set(match[1]!, join(inside, name))
+  }
+  return files
+}
+
+async function bundleHandlers(
+  folder: string,
+  files: Map<string, string>,
+  sdk: string,
+): Promise<{ code: string | null } | { faults: Fault[] }> {
+  if (files.size === 0) return { code: null }
+  const imports = [...files.values()].map((file, at) => `import h${at} from ${JSON.stringify(resolve(file))}`)
+  const entries = [...files.keys()].map((name, at) => `  ${JSON.stringify(name)}: { default: h${at} },`)
+  try {
+    const built = await build({
+      stdin: { contents: `${imports.join("\n")}\nexport const handlers = {\n${entries.join("\n")}\n}\n`, resolveDir: folder, sourcefile: "handlers", loader: "js" },
+      bundle: true,
+      write: false,
+      platform: "node",
+      format: "esm",
+      target: "node20",
+      sourcemap: "inline",
+      sourcesContent: false,
+      absWorkingDir: resolve(folder),
+      outfile: join(resolve(folder), "bundle.mjs"),
+      alias: { wobbet: sdk },
+      logLevel: "silent",
+      banner: { js: 'import { createRequire as __requireFor } from "node:module"; const require = __requireFor(import.meta.url);' },
+    })
+    return { code: built.outputFiles[0]!.text }
+  } catch (error) {
+    const { errors } = error as { errors?: EsbuildMessage[] }
+    if (!errors) throw error
+    return { faults: errors.map((one) => faultOf(one, folder, files)) }
+  }
+}
+
+function faultOf(error: EsbuildMessage, folder: string, files: Map<string, string>): Fault {
+  const missing = /No matching export in "(.+?)" for import "default"/.exec(error.text)
+  if (missing) {
+    const remedy = 'Write "export default handler(async ({ message }) => …)", with handler imported from "wobbet".'
+    return { file: shown(join(folder, missing[1]!)), line: 1, says: "the file has no default export", remedy }
+  }
+  const { location } = error
+  const unresolved = /Could not resolve "(.+?)"/.exec(error.text)
+  const remedy = unresolved
+    ? unresolved[1]!.startsWith(".")
+      ? "Is the path right? Files of the folder are named relative to the file that imports them."
+      : `Run "npm install ${unresolved[1]}" in the bot's folder, or correct the name.`
+    : location?.lineText
+      ? `The line reads: ${location.lineText.trim()}${location.suggestion ? ` Write: ${location.suggestion}` : ""}`
+      : undefined
+  return {
+    file: location ? shown(resolve(folder, location.file)) : shown([...files.values()][0] ?? folder),
+    ...(location ? { line: location.line, column: location.column + 1 } : {}),
+    says: error.text,
+    ...(remedy ? { remedy } : {}),
+  }
+}
+
+/** A handler file that throws as soon as it is loaded. */
+export function faultOfLoading(error: HostError, folder: string): Fault {
+  const inside = [...(error.stack ?? "").matchAll(/\(?(\/[^():\s]+\.[mc]?[tj]s):(\d+):(\d+)\)?/g)].find(([, file]) => !relative(resolve(folder), file!).startsWith(".."))
+  return {
+    file: inside ? shown(inside[1]!) : shown(join(folder, "handlers")),
+    ...(inside ? { line: Number(inside[2]), column: Number(inside[3]) } : {}),
+    says: `loading the handlers failed: ${error.name}: ${error.message}`,
+    remedy: "Code outside the handler runs once, when the file is loaded; it must not throw.",
+  }
+}
+
+/** Paths are shown as seen from where the command was given. */
+function shown(file: string): string {
+  const path = relative(process.cwd(), resolve(file))
+  return path === "" || path.startsWith("..") ? resolve(file) : path
+}
+
+/** One fault on a line of its own, as editors can jump to. */
+export function faultLine(fault: Fault): string {
+  const where = [fault.file, fault.line, fault.column].filter((part) => part !== undefined).join(":")
+  return `${where}  ${fault.says}.${fault.remedy ? ` ${fault.remedy}` : ""}`
+}

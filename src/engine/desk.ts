@@ -1,0 +1,122 @@
+import { createHash } from "node:crypto"
+import type { ReplyPart } from "../core/message/reply.ts"
+import { record } from "../store/access.ts"
+import type { ConversationRow } from "../store/conversations.ts"
+import { conversationAt, conversationById } from "../store/conversations.ts"
+import { conversationsAt } from "../store/directory.ts"
+import { addToLine } from "../store/outbox.ts"
+import type { ParkedRow } from "../store/parked.ts"
+import { decideParked, parkedById, rejoinLine } from "../store/parked.ts"
+import { messagesById } from "../store/messages.ts"
+import type { Engine } from "./engine.ts"
+import { notFound, Trouble } from "./trouble.ts"
+import { renderPart } from "./turns.ts"
+
+/** What people and applications do by hand: say something, and decide about what is parked. */
+export class Desk {
+  constructor(private readonly engine: Engine) {}
+
+  /**
+   * Says something in a conversation, or at an address that has spoken or may be spoken to.
+   *
+   * @param key makes the call repeatable: the same key by the same author sends once, and gives the same answer.
+   */
+  async send(given: {
+    to: string
+    channel?: string
+    replies: ReplyPart[]
+    author: string
+    origin: "api" | "person"
+    key?: string
+  }): Promise<{ conversation: string; messages: string[] }> {
+    const { database, bell, sender, care } = this.engine
+    const conversation = await this.conversation(given.to, given.channel)
+    const known = care.known(conversation.channel)
+    const { address, kind, title, topic } = conversation
+    const place = { address, kind: kind as "direct", ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
+    const messages = given.replies.map((reply) => {
+      const rendered = renderPart(reply, place, known)
+      if (rendered.impossible) {
+        throw new Trouble("cannot-be-said", `The ${reply.part} part cannot be said on ${known.row.kind}: ${rendered.impossible}.`, "Say it with another part.", "replies")
+      }
+      return { ...rendered.message, origin: given.origin, author: given.author }
+    })
+    const answer = { conversation: conversation.id, messages: messages.map((one) => one.id) }
+    const fingerprint = createHash("sha256").update(JSON.stringify([given.to, given.channel, given.replies])).digest("hex")
+    const once = given.key === undefined ? undefined : { key: given.key, author: given.author, fingerprint, answer }
+    const added = await addToLine(database, { conversation: conversation.id, channel: conversation.channel }, messages, once)
+    if (added.clash) {
+      throw new Trouble("key-reused", `The Idempotency-Key "${given.key}" was used before for something else.`, "Use a new key for a new message; repeat a key only with the same request.", "Idempotency-Key")
+    }
+    if (!added.added) return added.answer as typeof answer
+    sender?.lineGrew(conversation.id, conversation.channel)
+    bell.ring("sends")
+    bell.ring("live")
+    return answer
+  }
+
+  /** Finds a conversation by its id or by the provider's id of its place. */
+  async conversation(to: string, channel?: string): Promise<ConversationRow> {
+    const { database, care } = this.engine
+    if (to.startsWith("cnv_")) {
+      const found = await conversationById(database, to)
+      if (!found) throw notFound("conversation", to, '"wobbet conversation list" shows those there are.')
+      return found
+    }
+    const found = await conversationAt(database, to, channel)
+    if (found.length === 1) return found[0]!
+    if (found.length > 1) {
+      throw new Trouble("bad-input", `The address "${to}" is known on several channels: ${found.map((one) => one.channel).join(", ")}.`, "Name the channel.", "channel")
+    }
+    if (channel === undefined) throw notFound("conversation at the address", to, "Name the channel to write to somebody new; the provider decides whether that is allowed.")
+    care.known(channel)
+    const [id] = await conversationsAt(database, [{ channel, place: { address: to, kind: to.startsWith("-") ? "group" : "direct" } }])
+    return (await conversationById(database, id!))!
+  }
+
+  async retry(id: string, by: string): Promise<ParkedRow> {
+    const parked = await this.open(id)
+    if (!(await rejoinLine(this.engine.database, parked, by))) throw decided(id)
+    await this.decided(parked, "retry", by)
+    this.engine.bell.ring(parked.what === "turn" ? "work" : "sends")
+    if (parked.what === "send") this.engine.sender?.lineGrew(parked.conversation, parked.channel)
+    return (await parkedById(this.engine.database, id))!
+  }
+
+  /** Sends other words instead of a parked message. */
+  async edit(id: string, text: string, by: string): Promise<{ messages: string[] }> {
+    const parked = await this.open(id)
+    if (parked.what === "turn") {
+      throw new Trouble("bad-input", "What a person said cannot be edited.", "Retry it, drop it, or answer by hand with a send.")
+    }
+    const [message] = await messagesById(this.engine.database, [parked.message])
+    const body = message!.body as unknown as ReplyPart
+    const changed: ReplyPart = body.part === "choices" || body.part === "text" || body.part === "amend" ? { ...body, text } : body.part === "media" ? { ...body, caption: text } : { part: "text", text }
+    if (!(await decideParked(this.engine.database, id, "edit", by))) throw decided(id)
+    await this.decided(parked, "edit", by)
+    return this.send({ to: parked.conversation, replies: [changed], author: by, origin: "person" })
+  }
+
+  async drop(id: string, by: string): Promise<ParkedRow> {
+    const parked = await this.open(id)
+    if (!(await decideParked(this.engine.database, id, "drop", by))) throw decided(id)
+    await this.decided(parked, "drop", by)
+    return (await parkedById(this.engine.database, id))!
+  }
+
+  private async open(id: string): Promise<ParkedRow> {
+    const parked = await parkedById(this.engine.database, id)
+    if (!parked) throw notFound("parked item", id, '"wobbet parked list" shows those there are.')
+    if (parked.decision) throw decided(id)
+    return parked
+  }
+
+  private async decided(parked: ParkedRow, decision: string, by: string): Promise<void> {
+    await record(this.engine.database, by, `parked ${decision}`, { id: parked.id, message: parked.message })
+    this.engine.bell.ring("live")
+  }
+}
+
+function decided(id: string): Trouble {
+  return new Trouble("decided", `Somebody has decided about ${id} already.`, '"wobbet parked list --all" shows what was decided.')
+}

@@ -1,0 +1,219 @@
+import type { ChildProcess } from "node:child_process"
+import { fork } from "node:child_process"
+import type { FromHost, HostError, ToHost, TurnInput } from "./hostProtocol.ts"
+
+/** What a code handler answered, unchecked, and what it printed. */
+export interface HandlerAnswer {
+  outcome: { replies?: unknown[]; state?: { [field: string]: unknown } | null }
+  log: string[]
+}
+
+/** A handler that did not answer as it should. `alone` says that it alone was to blame. */
+export class HandlerFault extends Error {
+  constructor(
+    readonly error: HostError,
+    readonly log: string[] = [],
+  ) {
+    super(`${error.name}: ${error.message}`)
+  }
+}
+
+interface Run {
+  id: number
+  handler: string
+  turn: TurnInput
+  deadline: number
+  done: (answer: HandlerAnswer) => void
+  fail: (fault: HandlerFault) => void
+  timer?: NodeJS.Timeout
+}
+
+export interface HostLimits {
+  hosts: number
+  /** Megabytes of a host's heap; the whole process may take twice as much. */
+  memory: number
+  /** Milliseconds without a sign of life before a host counts as stuck. */
+  stuckAfter: number
+}
+
+export const hostLimits: HostLimits = { hosts: 2, memory: 256, stuckAfter: 2500 }
+
+/**
+ * The hosts of one release. When one is stuck or out of memory it is killed; whoever was running in it runs again, each
+ * in a host of its own, so that the one to blame is found beyond doubt and only its own conversation notices.
+ */
+export class HostPool {
+  private readonly hosts: Host[] = []
+  private next = 1
+  private closed = false
+
+  constructor(
+    private readonly script: string,
+    private readonly bundle: string,
+    private readonly limits: HostLimits = hostLimits,
+  ) {}
+
+  run(handler: string, turn: TurnInput, deadline: number): Promise<HandlerAnswer> {
+    return new Promise((done, fail) => {
+      const run: Run = { id: this.next++, handler, turn, deadline, done, fail }
+      this.pick().begin(run)
+    })
+  }
+
+  /** Loads the bundle in a host, to see whether it loads at all. */
+  async check(): Promise<HostError | undefined> {
+    return this.pick().ready
+  }
+
+  get busy(): number {
+    return this.hosts.reduce((sum, host) => sum + host.runs.size, 0)
+  }
+
+  /** Ends the hosts once nothing runs in them. */
+  async close(): Promise<void> {
+    this.closed = true
+    while (this.busy > 0) await new Promise((resolve) => setTimeout(resolve, 50))
+    this.hosts.splice(0).forEach((host) => host.end())
+  }
+
+  private pick(): Host {
+    if (this.hosts.length < this.limits.hosts && this.hosts.every((host) => host.runs.size > 0)) {
+      this.hosts.push(this.make(false))
+    }
+    return this.hosts.reduce((least, host) => (host.runs.size < least.runs.size ? host : least))
+  }
+
+  private make(quarantine: boolean): Host {
+    return new Host(this.script, this.bundle, this.limits, (host, reason, runs) => {
+      const at = this.hosts.indexOf(host)
+      if (at !== -1) this.hosts.splice(at, 1)
+      if (runs.length === 1 || quarantine) {
+        runs.forEach((run) => run.fail(new HandlerFault({ name: "HandlerStopped", message: reason })))
+      } else {
+        void this.runEachAlone(runs)
+      }
+    })
+  }
+
+  private async runEachAlone(runs: Run[]): Promise<void> {
+    for (const run of runs) {
+      const host = this.make(true)
+      await new Promise<void>((resolve) => {
+        host.begin({
+          ...run,
+          turn: { ...run.turn, again: true },
+          done: (answer) => (run.done(answer), resolve()),
+          fail: (fault) => (run.fail(fault), resolve()),
+        })
+      })
+      if (!this.closed) host.end()
+    }
+  }
+}
+
+class Host {
+  readonly runs = new Map<number, Run>()
+  readonly ready: Promise<HostError | undefined>
+  private readonly child: ChildProcess
+  private lastSign = Date.now()
+  private readonly watch: NodeJS.Timeout
+  private ended = false
+
+  constructor(
+    script: string,
+    bundle: string,
+    private readonly limits: HostLimits,
+    private readonly lost: (host: Host, reason: string, runs: Run[]) => void,
+  ) {
+    this.child = fork(script, [], {
+      // Nothing of the service's environment: it holds secrets.
+      env: { PATH: process.env.PATH ?? "", TZ: process.env.TZ ?? "", LANG: "C.UTF-8" },
+      execArgv: ["--enable-source-maps", `--max-old-space-size=${limits.memory}`],
+      stdio: ["ignore", "ignore", "ignore", "ipc"],
+    })
+    this.ready = new Promise((resolve) => {
+      this.child.on("message", (words: FromHost) => {
+        this.lastSign = Date.now()
+        if (words.say === "loaded") resolve(undefined)
+        else if (words.say === "broken") resolve(words.error)
+        else this.hear(words)
+      })
+      this.child.on("exit", () => {
+        resolve({ name: "HostEnded", message: "the host ended while it loaded the handlers" })
+        this.gone("the handler used more memory than a host may have, or ended its process")
+      })
+      this.child.on("error", () => this.gone("the handler's host could not be started"))
+    })
+    this.tell({ say: "load", file: bundle })
+    this.watch = setInterval(() => this.look(), 500)
+    this.watch.unref()
+  }
+
+  begin(run: Run): void {
+    this.runs.set(run.id, run)
+    void this.ready.then((broken) => {
+      if (!this.runs.has(run.id)) return
+      if (broken) {
+        this.runs.delete(run.id)
+        run.fail(new HandlerFault(broken))
+        return
+      }
+      this.lastSign = Math.max(this.lastSign, Date.now())
+      run.timer = setTimeout(() => {
+        if (!this.runs.delete(run.id)) return
+        run.fail(new HandlerFault({ name: "DeadlinePassed", message: `the handler "${run.handler}" did not answer within ${run.deadline / 1000} s` }))
+      }, run.deadline)
+      this.tell({ say: "run", id: run.id, handler: run.handler, turn: run.turn })
+    })
+  }
+
+  end(): void {
+    this.ended = true
+    clearInterval(this.watch)
+    this.child.removeAllListeners()
+    this.child.on("error", () => undefined)
+    this.child.kill("SIGKILL")
+  }
+
+  private hear(words: FromHost): void {
+    if (words.say === "pong") {
+      if (words.memory > this.limits.memory * 2 * 1024 * 1024) this.kill("the handler used more memory than a host may have")
+      return
+    }
+    if (words.say !== "done" && words.say !== "threw") return
+    const run = this.runs.get(words.id)
+    if (!run) return
+    this.runs.delete(words.id)
+    clearTimeout(run.timer)
+    if (words.say === "done") run.done({ outcome: words.outcome as HandlerAnswer["outcome"], log: words.log })
+    else run.fail(new HandlerFault(words.error, words.log))
+  }
+
+  /** A host that answers no ping has a loop that never ends. */
+  private look(): void {
+    if (this.runs.size === 0) {
+      this.lastSign = Date.now()
+      return
+    }
+    if (Date.now() - this.lastSign > this.limits.stuckAfter) this.kill("the handler's loop never ends: it gave no sign of life")
+    else this.tell({ say: "ping", at: Date.now() })
+  }
+
+  private kill(reason: string): void {
+    this.child.kill("SIGKILL")
+    this.gone(reason)
+  }
+
+  private gone(reason: string): void {
+    if (this.ended) return
+    this.end()
+    const runs = [...this.runs.values()]
+    this.runs.clear()
+    runs.forEach((run) => clearTimeout(run.timer))
+    this.lost(this, reason, runs)
+  }
+
+  private tell(words: ToHost): void {
+    if (this.child.connected) this.child.send(words, () => undefined)
+  }
+}

@@ -1,0 +1,177 @@
+import { createHash } from "node:crypto"
+import type { Logger } from "pino"
+import type { InboundCall, InletAnswer, Parsed } from "../core/channels/kind.ts"
+import { kindOf } from "../core/channels/registry.ts"
+import { storable, storableJson } from "../core/message/graphemes.ts"
+import type { Message } from "../core/message/message.ts"
+import type { Database } from "../store/database.ts"
+import { refusal } from "../store/database.ts"
+import type { Claimed, Intake } from "../store/intake.ts"
+import { acceptIntakes } from "../store/intake.ts"
+import { newId } from "../store/ids.ts"
+import type { Bell } from "./bell.ts"
+import type { Channels, KnownChannel } from "./channels.ts"
+import type { Directory } from "./directory.ts"
+import { Gatherer } from "./gatherer.ts"
+import type { Seal } from "./seal.ts"
+import { redactCall } from "./seal.ts"
+
+/** Seconds a claim lasts before another process may take it; renewed while its holder lives. */
+export const claimSeconds = 30
+
+/** What is read from a call before it is durable. */
+interface Draft {
+  channel: string
+  intake: Omit<Intake, "messages">
+  parsed: Parsed
+}
+
+/** Receives calls: greet, verify, parse, make durable together with the others of the instant, answer. */
+export class Inlet {
+  private readonly gatherer = new Gatherer<Draft, void>((drafts) => this.accept(drafts), 500, 2)
+
+  constructor(
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      directory: Directory
+      seal: Seal
+      bell: Bell
+      log: Logger
+      self: string
+      /** Takes the turns of conversations claimed on the way in; without it they are left for another process. */
+      claimed?: (claims: Claimed[]) => void
+    },
+  ) {}
+
+  async receive(key: string, call: InboundCall, now: Date): Promise<InletAnswer> {
+    let known = this.parts.channels.get(key)
+    if (!known) {
+      await this.parts.channels.refresh().catch(() => undefined)
+      known = this.parts.channels.get(key)
+    }
+    if (!known) return { status: 404 }
+    const kind = kindOf(known.row.kind)
+    const greeting = kind.greet(call, known.channel)
+    if (greeting) return greeting
+    const verdict = kind.verify(call, known.channel, now)
+    const parsed = verdict.genuine ? kind.parse(call, known.channel) : { messages: [], notes: [], moves: [] }
+    const answer: InletAnswer = verdict.genuine ? kind.acknowledge(call, parsed) : { status: 401 }
+    const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
+    try {
+      await this.gatherer.add({
+        channel: key,
+        parsed,
+        intake: { id: newId("itk"), channel: key, via: "webhook", method: call.method, ...kept, body: Buffer.from(call.body), verdict, answered: answer.status, ...leftovers(parsed) },
+      })
+    } catch (error) {
+      if (refusal(error) !== "away") this.parts.log.error({ err: error, channel: key }, "a call could not be kept")
+      // Nothing is acknowledged that is not durable: the provider will call again.
+      return { status: 503, headers: { "retry-after": "5" } }
+    }
+    return answer
+  }
+
+  /** Updates fetched by polling, kept in one transaction with the offset that confirms them. */
+  async receivePolled(known: KnownChannel, updates: string[], offset: { holder: string; next: string }): Promise<void> {
+    const kind = kindOf(known.row.kind)
+    const drafts = updates.map((update): Draft => {
+      const body = Buffer.from(update)
+      const call: InboundCall = { method: "POST", address: "(polled)", headers: {}, body }
+      const parsed = kind.parse(call, known.channel)
+      return {
+        channel: known.row.key,
+        parsed,
+        intake: { id: newId("itk"), channel: known.row.key, via: "polling", ...call, body, verdict: { genuine: true, by: "fetched with our own token" }, ...leftovers(parsed) },
+      }
+    })
+    const intakes = await this.placed(drafts)
+    await this.store(intakes, { channel: known.row.key, ...offset })
+  }
+
+  async drained(): Promise<void> {
+    await this.gatherer.drained()
+  }
+
+  private async accept(drafts: Draft[]): Promise<void[]> {
+    await this.keepHalving(await this.placed(drafts))
+    return drafts.map(() => undefined)
+  }
+
+  /** Gives every message its conversation. A place that moved has moved before its messages are placed. */
+  private async placed(drafts: Draft[]): Promise<Intake[]> {
+    for (const { channel, parsed } of drafts) {
+      for (const { from, to } of parsed.moves) await this.parts.directory.move(channel, from, to)
+    }
+    const all = drafts.flatMap(({ channel, parsed }) => parsed.messages.map(({ message }) => ({ channel, message })))
+    const conversations = all.length > 0 ? await this.parts.directory.conversationsOf(all) : []
+    let at = 0
+    return drafts.map(({ intake, parsed }) => ({
+      ...intake,
+      messages: parsed.messages.map((one) => ({
+        id: newId("msg"),
+        eventKey: shortKey(one.eventKey),
+        conversation: conversations[at++]!,
+        message: one.message,
+        words: wordsOf(one.message),
+        courtesies: one.courtesies ?? [],
+        own: one.own ?? false,
+      })),
+    }))
+  }
+
+  /** One call that PostgreSQL refuses must not hurt its neighbours: the batch is halved until it stands alone. */
+  private async keepHalving(intakes: Intake[]): Promise<void> {
+    try {
+      await this.store(intakes)
+    } catch (error) {
+      if (refusal(error) !== "data") throw error
+      if (intakes.length > 1) {
+        const middle = intakes.length >> 1
+        await this.keepHalving(intakes.slice(0, middle))
+        await this.keepHalving(intakes.slice(middle))
+        return
+      }
+      const [poisoned] = intakes
+      if (!poisoned || poisoned.messages.length === 0) throw error
+      this.parts.log.error({ err: error, intake: poisoned.id }, "a call's messages could not be stored; the raw call is kept")
+      const why = `its messages could not be stored: ${storable((error as Error).message).slice(-300)}`
+      await this.store([{ ...poisoned, messages: [], unreadable: why }])
+    }
+  }
+
+  private async store(intakes: Intake[], offset?: { channel: string; holder: string; next: string }): Promise<void> {
+    const { database, self, claimed, bell } = this.parts
+    const claim = claimed ? { holder: self, seconds: claimSeconds } : undefined
+    const acceptance = await acceptIntakes(database, intakes.map(storableIntake), claim, offset)
+    if (acceptance.fresh.length === 0) return
+    if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
+    if (!claimed) bell.ring("work")
+    bell.ring("live")
+  }
+}
+
+function leftovers(parsed: Parsed): { notes: string[]; unreadable?: string } {
+  return { notes: parsed.notes, ...(parsed.unreadable ? { unreadable: parsed.unreadable } : {}) }
+}
+
+function storableIntake(intake: Intake): Intake {
+  return { ...intake, headers: storableJson(intake.headers), address: storable(intake.address) }
+}
+
+/** Keys longer than an index takes well are hashed. */
+function shortKey(key: string): string {
+  return key.length <= 200 ? key : `sha256:${createHash("sha256").update(key).digest("hex")}`
+}
+
+/** What a person reading a list sees of a message. */
+export function wordsOf(message: Message): string {
+  if (message.text !== undefined) return message.text
+  if (message.choice) return message.choice.label ?? message.choice.id
+  if (message.media) return message.media.map((one) => `(${one.kind})`).join(" ")
+  if (message.location) return `(location${message.location.name ? ` ${message.location.name}` : ""})`
+  if (message.contact) return `(contact ${message.contact.name})`
+  if (message.reaction) return `(${message.reaction.removed ? "took back" : "reacted"} ${message.reaction.emoji})`
+  if (message.people) return `(${message.event} ${message.people.map((one) => one.name ?? one.address).join(", ")})`
+  return `(${message.providerEvent ?? message.event})`
+}

@@ -1,0 +1,147 @@
+import type { Logger } from "pino"
+import { kindOf } from "../core/channels/registry.ts"
+import { stopChannel } from "../store/channels.ts"
+import type { Database } from "../store/database.ts"
+import { refusal } from "../store/database.ts"
+import { LeaseLost } from "../store/intake.ts"
+import { giveUpLeases, takeLeases } from "../store/leases.ts"
+import type { Alerts } from "./alerts.ts"
+import type { Bell } from "./bell.ts"
+import type { Channels, KnownChannel } from "./channels.ts"
+import type { Inlet } from "./inlet.ts"
+import { perform } from "./perform.ts"
+
+const leaseSeconds = 20
+/** How long the provider may hold a poll open, in seconds. */
+const holdSeconds = 20
+/** Seconds before asking again where another program or a registered address is in the way. */
+const conflictPause = 30
+
+/** Why a channel's polling stands still, in words. */
+export interface PollTrouble {
+  says: string
+  remedy: string
+  since: Date
+}
+
+interface Round {
+  abort: AbortController
+  offset: string | undefined
+}
+
+/** Asks for updates where a channel polls: one process a channel, the offset kept with the messages it brought. */
+export class Poller {
+  readonly troubles = new Map<string, PollTrouble>()
+  private readonly rounds = new Map<string, Round>()
+  private timer: NodeJS.Timeout | undefined
+  private stopping = false
+
+  constructor(
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      inlet: Inlet
+      alerts: Alerts
+      bell: Bell
+      log: Logger
+      self: string
+    },
+  ) {}
+
+  start(): void {
+    this.timer = setInterval(() => void this.lease(), 2000)
+    this.timer.unref()
+    this.parts.bell.on("channels", () => void this.lease())
+    void this.lease()
+  }
+
+  async stop(): Promise<void> {
+    this.stopping = true
+    clearInterval(this.timer)
+    for (const round of this.rounds.values()) round.abort.abort()
+    const end = Date.now() + 3000
+    while (this.rounds.size > 0 && Date.now() < end) await new Promise((resolve) => setTimeout(resolve, 20))
+    await giveUpLeases(this.parts.database, this.parts.self).catch(() => undefined)
+  }
+
+  private async lease(): Promise<void> {
+    if (this.stopping) return
+    try {
+      const polling = this.parts.channels.on().filter(({ row }) => row.settings.receive === "polling" && kindOf(row.kind).polling)
+      const taken = await takeLeases(this.parts.database, "poll", polling.map(({ row }) => row.key), this.parts.self, leaseSeconds)
+      const mine = new Map(taken.map((one) => [one.channel, one.offset]))
+      for (const [key, round] of this.rounds) if (!mine.has(key)) round.abort.abort()
+      for (const [key, offset] of mine) if (!this.rounds.has(key)) this.begin(key, offset ?? undefined)
+      for (const key of this.troubles.keys()) if (!polling.some(({ row }) => row.key === key)) this.troubles.delete(key)
+    } catch (error) {
+      if (refusal(error) !== "away") this.parts.log.error({ err: error }, "polling met a fault of its own; it goes on")
+    }
+  }
+
+  private begin(key: string, offset: string | undefined): void {
+    const round: Round = { abort: new AbortController(), offset }
+    this.rounds.set(key, round)
+    void this.run(key, round)
+      .catch((error: unknown) => {
+        if (!(error instanceof LeaseLost) && refusal(error) !== "away") this.parts.log.error({ err: error, channel: key }, "polling was broken off; it begins again")
+      })
+      .finally(() => {
+        this.rounds.delete(key)
+        const known = this.parts.channels.get(key)
+        if (!this.stopping && known?.row.settings.receive !== "polling") {
+          void giveUpLeases(this.parts.database, this.parts.self, { duty: "poll", channel: key }).catch(() => undefined)
+        }
+      })
+  }
+
+  private async run(key: string, round: Round): Promise<void> {
+    const { channels, inlet, self } = this.parts
+    let failures = 0
+    while (!round.abort.signal.aborted) {
+      const known = channels.get(key)
+      if (!known || known.row.state !== "on" || known.row.settings.receive !== "polling") return
+      const polling = kindOf(known.row.kind).polling!
+      const answer = await perform(polling.ask(known.channel, round.offset, holdSeconds), known.channel, undefined, { signal: round.abort.signal })
+      if (round.abort.signal.aborted) return
+      const read = polling.read(answer)
+      if ("updates" in read) {
+        failures = 0
+        this.troubles.delete(key)
+        if (read.next === undefined) continue
+        await inlet.receivePolled(known, read.updates, { holder: self, next: read.next })
+        round.offset = read.next
+      } else if ("conflict" in read) {
+        this.report(key, read.conflict, read.remedy)
+        await pause(conflictPause * 1000, round.abort.signal)
+      } else if (read.fault.outcome === "lockedOut") {
+        await this.lockOut(known, read.fault.why, read.fault.remedy)
+        return
+      } else {
+        failures++
+        if (failures >= 3) this.report(key, `polling fails: ${read.fault.why}`, "It is tried again every few seconds.")
+        await pause((read.fault.after ?? Math.min(2 ** failures, 30)) * 1000, round.abort.signal)
+      }
+    }
+  }
+
+  /** Said once, not with every round. */
+  private report(key: string, says: string, remedy: string): void {
+    if (this.troubles.get(key)?.says !== says) this.parts.log.warn({ channel: key }, `${says}. ${remedy}`)
+    if (!this.troubles.has(key) || this.troubles.get(key)!.says !== says) this.troubles.set(key, { says, remedy, since: new Date() })
+  }
+
+  private async lockOut(known: KnownChannel, why: string, remedy: string): Promise<void> {
+    const { database, channels, alerts, bell } = this.parts
+    const first = await stopChannel(database, known.row.key, { state: "locked out", reason: why, remedy })
+    await channels.refresh()
+    bell.ring("channels")
+    if (first) await alerts.raise(known, `The channel ${known.row.key} is locked out: ${why}. ${remedy}`)
+  }
+}
+
+async function pause(ms: number, signal: AbortSignal): Promise<void> {
+  await new Promise<void>((resolve) => {
+    const timer = setTimeout(resolve, ms)
+    signal.addEventListener("abort", () => (clearTimeout(timer), resolve()), { once: true })
+  })
+}

@@ -1,0 +1,389 @@
+import type { Logger } from "pino"
+import type { Outcome, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
+import { kindOf } from "../core/channels/registry.ts"
+import { retryAfter, sendTries } from "../core/delivery/retry.ts"
+import type { Place } from "../core/message/message.ts"
+import { stopChannel } from "../store/channels.ts"
+import type { Database } from "../store/database.ts"
+import { refusal } from "../store/database.ts"
+import { giveUpLeases, takeLeases } from "../store/leases.ts"
+import { sentToday } from "../store/messages.ts"
+import type { Head, Settlement } from "../store/outbox.ts"
+import { abandonedSends, dueHeads, headsOf, nextDue, settleAttempts, startAttempts, startedBy } from "../store/outbox.ts"
+import type { Alerts } from "./alerts.ts"
+import type { Bell } from "./bell.ts"
+import type { Channels, KnownChannel } from "./channels.ts"
+import type { Directory } from "./directory.ts"
+import { Gatherer } from "./gatherer.ts"
+import { Pacer } from "./pacer.ts"
+import { callTimeout, keepable, perform } from "./perform.ts"
+
+/** Seconds a process may send for a channel before it must renew. */
+const leaseSeconds = 30
+/** Calls under way at once, over all channels. */
+const mostCalls = 256
+
+/** A call that is due, its attempt already on record. */
+interface Begun {
+  message: string
+  conversation: string
+  position: number
+  channel: string
+  place: Place
+  calls: OutgoingCall[]
+  call: number
+  attempt: number
+  tries: number
+  doubted: boolean
+}
+
+/**
+ * Sends what stands in the outbox: one process a channel, one call a conversation at a time, within the provider's
+ * pace. An attempt is on record before its first byte leaves, so that a crash leaves a doubt and never a silence.
+ */
+export class Sender {
+  private readonly leases = new Map<string, number>()
+  private readonly pacers = new Map<string, Pacer>()
+  /** Conversations this process has in hand: a call under way, or a wait for the pace. */
+  private readonly lines = new Map<string, NodeJS.Timeout | "busy">()
+  private readonly grown = new Set<string>()
+  private readonly starts: Gatherer<Head, boolean>
+  private readonly settlements: Gatherer<Settlement, void>
+  private readonly heads: Gatherer<string, void>
+  private readonly timers: NodeJS.Timeout[] = []
+  private underWay = 0
+  private stopping = false
+  private sweeping = false
+  private wake: NodeJS.Timeout | undefined
+
+  constructor(
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      directory: Directory
+      bell: Bell
+      alerts: Alerts
+      log: Logger
+      self: string
+    },
+  ) {
+    this.starts = new Gatherer(
+      async (heads) => {
+        const begun = await startAttempts(parts.database, parts.self, heads)
+        return heads.map((head) => begun.has(head.message))
+      },
+      200,
+      2,
+    )
+    this.settlements = new Gatherer((ended) => this.settle(ended), 200, 2)
+    this.heads = new Gatherer(
+      async (conversations) => {
+        for (const head of await headsOf(parts.database, [...new Set(conversations)])) this.consider(head)
+        return new Array<void>(conversations.length)
+      },
+      200,
+      1,
+    )
+  }
+
+  async start(): Promise<void> {
+    const every = (ms: number, run: () => Promise<void>) => {
+      const timer = setInterval(() => void run().catch((error: unknown) => this.complain(error)), ms)
+      timer.unref()
+      this.timers.push(timer)
+    }
+    await this.lease().catch((error: unknown) => this.complain(error))
+    every(2000, () => this.lease())
+    every(1000, () => this.sweep())
+    this.parts.bell.on("sends", () => void this.sweep().catch((error: unknown) => this.complain(error)))
+    this.parts.bell.on("channels", () => void this.lease().catch((error: unknown) => this.complain(error)))
+  }
+
+  /**
+   * Whether a reply's first call may start with the commit of its turn. Counts it as sent
+   * even if the line turns out not to be free: better a moment late than over the provider's limit.
+   */
+  mayStart(channel: string, place: Place, call: OutgoingCall): boolean {
+    if (this.stopping || this.underWay >= mostCalls || !this.leased(channel, call)) return false
+    const pacer = this.pacers.get(channel)
+    const now = Date.now()
+    if (!pacer || pacer.wait(place, call, now) > 0) return false
+    pacer.take(place, call, now, Math.random)
+    return true
+  }
+
+  /** A turn's commit has started the first attempt of this message. */
+  started(begun: Pick<Begun, "message" | "conversation" | "position" | "channel" | "place" | "calls">): void {
+    this.hold(begun.conversation, "busy")
+    void this.call({ ...begun, call: 0, attempt: 1, tries: 0, doubted: false })
+  }
+
+  /** Something joined the end of a conversation's line. */
+  lineGrew(conversation: string, channel: string): void {
+    if (!this.leases.has(channel) || this.stopping) return
+    if (this.lines.has(conversation)) this.grown.add(conversation)
+    else this.next(conversation)
+  }
+
+  async stop(limit: number): Promise<void> {
+    this.stopping = true
+    this.timers.forEach(clearInterval)
+    clearTimeout(this.wake)
+    for (const [conversation, timer] of this.lines) {
+      if (timer === "busy") continue
+      clearTimeout(timer)
+      this.lines.delete(conversation)
+    }
+    const end = Date.now() + limit
+    while (this.underWay > 0 && Date.now() < end) await new Promise((resolve) => setTimeout(resolve, 20))
+    await Promise.race([this.settlements.drained(), new Promise((resolve) => setTimeout(resolve, 2000).unref())])
+    await giveUpLeases(this.parts.database, this.parts.self).catch(() => undefined)
+    this.parts.bell.ring("sends")
+  }
+
+  get busy(): number {
+    return this.underWay
+  }
+
+  /** Takes and renews the right to send for every channel that is on and that nobody else sends for. */
+  private async lease(): Promise<void> {
+    if (this.stopping) return
+    const on = this.parts.channels.on()
+    const asked = Date.now()
+    const taken = await takeLeases(this.parts.database, "send", on.map(({ row }) => row.key), this.parts.self, leaseSeconds)
+    const mine = new Set(taken.map((one) => one.channel))
+    for (const channel of this.leases.keys()) if (!mine.has(channel)) this.leases.delete(channel)
+    for (const { channel, taken: isNew } of taken) {
+      const known = this.parts.channels.get(channel)
+      if (!known) continue
+      const fresh = isNew || !this.pacers.has(channel)
+      if (fresh) await this.begin(known)
+      else this.pacers.get(channel)!.adjust(paceSettings(known), Date.now())
+      this.leases.set(channel, asked + leaseSeconds * 1000)
+    }
+    await this.recoverStrays()
+  }
+
+  /**
+   * Attempts on record as begun by this process that it never made, because the commit's own answer was lost with the
+   * connection: no byte left, so they are simply due again.
+   */
+  private async recoverStrays(): Promise<void> {
+    const { database, self } = this.parts
+    const strays = await startedBy(database, self, [...this.leases.keys()])
+    for (const head of strays) {
+      if (this.lines.has(head.conversation)) continue
+      this.hold(head.conversation, "busy")
+      void this.conclude(head, { outcome: "again", why: "the call was never made: the database went away first", after: 0 }, undefined)
+    }
+  }
+
+  /** A channel that is newly ours: counts the day's sends, and settles what another process left under way. */
+  private async begin(known: KnownChannel): Promise<void> {
+    const { database, self } = this.parts
+    const settings = paceSettings(known)
+    const pacer = new Pacer(kindOf(known.row.kind).pace, settings, Date.now())
+    if (settings.perDay !== undefined) pacer.startDayAt(await sentToday(database, known.row.key), Date.now())
+    this.pacers.set(known.row.key, pacer)
+    const left = (await abandonedSends(database, known.row.key, self)).filter((head) => this.lines.get(head.conversation) !== "busy")
+    for (const head of left) {
+      this.hold(head.conversation, "busy")
+      void this.conclude(head, { outcome: "unclear", why: "the service stopped while the call was under way" }, undefined)
+    }
+  }
+
+  private leased(channel: string, call: OutgoingCall): boolean {
+    const until = this.leases.get(channel)
+    // The claim must outlive the call's time limit, or another process might make the same call meanwhile.
+    const limit = Math.min(call.timeout ?? callTimeout, (leaseSeconds - 5) * 1000)
+    return until !== undefined && until - Date.now() > limit && this.parts.channels.get(channel)?.row.state === "on"
+  }
+
+  /** The safety net: what is due and in nobody's hands. */
+  private async sweep(): Promise<void> {
+    if (this.sweeping || this.stopping) return
+    this.sweeping = true
+    try {
+      const mine = [...this.leases.keys()].filter((key) => this.parts.channels.get(key)?.row.state === "on")
+      if (mine.length === 0) return
+      const heads = await dueHeads(this.parts.database, mine, 200 + this.lines.size)
+      for (const head of heads) if (!this.lines.has(head.conversation)) this.consider(head)
+      const due = await nextDue(this.parts.database, mine)
+      clearTimeout(this.wake)
+      if (due !== undefined && due < 1000) this.wake = setTimeout(() => void this.sweep().catch((error: unknown) => this.complain(error)), Math.max(due, 5))
+    } finally {
+      this.sweeping = false
+    }
+  }
+
+  private next(conversation: string): void {
+    if (this.stopping) return
+    this.heads.add(conversation).catch((error: unknown) => this.complain(error))
+  }
+
+  /** Sends a head of line now, or when the pace allows. */
+  private consider(head: Head): void {
+    const state = this.lines.get(head.conversation)
+    if (this.stopping || state !== undefined) {
+      if (state === "busy") this.grown.add(head.conversation)
+      return
+    }
+    const call = head.calls[head.call]
+    const pacer = this.pacers.get(head.channel)
+    if (!call || !pacer || !this.leased(head.channel, call)) return
+    const now = Date.now()
+    const wait = this.underWay >= mostCalls ? 50 : pacer.wait(head.place, call, now)
+    if (wait > 0) {
+      // A long wait is left to the sweep, so that a crowd of waiting lines costs no memory.
+      if (wait > 90_000 || this.lines.size > 5000) return
+      const timer = setTimeout(() => {
+        this.lines.delete(head.conversation)
+        this.consider(head)
+      }, wait)
+      this.lines.set(head.conversation, timer)
+      return
+    }
+    pacer.take(head.place, call, now, Math.random)
+    this.hold(head.conversation, "busy")
+    void this.begun(head)
+  }
+
+  private async begun(head: Head): Promise<void> {
+    try {
+      const started = await this.starts.add(head)
+      if (started) await this.call({ ...head, attempt: head.attempt + 1 })
+      else this.release(head.conversation)
+    } catch (error) {
+      this.complain(error)
+      this.release(head.conversation)
+    }
+  }
+
+  private async call(begun: Begun): Promise<void> {
+    const known = this.parts.channels.get(begun.channel)
+    const call = begun.calls[begun.call]!
+    this.underWay++
+    let answer: ProviderAnswer
+    try {
+      answer = known && this.leased(begun.channel, call) ? await perform(call, known.channel, begun.place.address) : { failure: "the call was not made: the right to send was lost", sent: false }
+    } finally {
+      this.underWay--
+    }
+    const outcome: Outcome = known ? kindOf(known.row.kind).judge(call, answer) : { outcome: "again", why: "the channel is gone" }
+    await this.conclude(begun, outcome, answer)
+  }
+
+  /** Decides what an outcome means for the message and its line. */
+  private async conclude(begun: Begun, outcome: Outcome, answer: ProviderAnswer | undefined): Promise<void> {
+    const known = this.parts.channels.get(begun.channel)
+    const given = answer && "status" in answer && known ? { status: answer.status, answer: keepable(answer.body, known.channel) } : {}
+    const base: Settlement = {
+      conversation: begun.conversation,
+      position: begun.position,
+      message: begun.message,
+      channel: begun.channel,
+      attempt: begun.attempt,
+      call: begun.call,
+      outcome: outcome.outcome,
+      ...("why" in outcome ? { why: outcome.why } : {}),
+      ...given,
+    }
+    try {
+      const settlement = await this.follow(base, begun, outcome, known)
+      await patiently(() => this.settlements.add(settlement))
+    } catch (error) {
+      // Not on record: the attempt stays begun, and whoever sends for the channel next treats it as a doubt.
+      this.complain(error)
+    } finally {
+      this.release(begun.conversation)
+    }
+  }
+
+  private async follow(base: Settlement, begun: Begun, outcome: Outcome, known: KnownChannel | undefined): Promise<Settlement> {
+    const tries = begun.tries + 1
+    switch (outcome.outcome) {
+      case "accepted": {
+        const more = begun.call + 1 < begun.calls.length
+        const settled = { ...base, ...(outcome.providerId ? { providerId: outcome.providerId } : {}) }
+        return more ? { ...settled, again: 0, nextCall: begun.call + 1, tries: 0 } : settled
+      }
+      case "again": {
+        const pacer = this.pacers.get(begun.channel)
+        if (outcome.after !== undefined) {
+          pacer?.hold(begun.place, outcome.after, Date.now())
+          if (tries < sendTries * 3) return { ...base, again: outcome.after * 1000, tries }
+        }
+        const again = retryAfter(tries, sendTries, Math.random)
+        if (again !== undefined) return { ...base, again, tries }
+        return { ...base, parked: { cause: "gave up", reason: `tried ${tries} times, last: ${outcome.why}`, remedy: "Retry it when the provider works again, or drop it." } }
+      }
+      case "moved":
+        await this.parts.directory.move(begun.channel, begun.place.address, outcome.to)
+        return { ...base, again: 0, tries }
+      case "refused":
+        return { ...base, parked: { cause: "refused", reason: outcome.why, ...(outcome.remedy ? { remedy: outcome.remedy } : {}) } }
+      case "unclear":
+        if (known?.row.settings.onDoubt === "resend" && tries < sendTries) {
+          return { ...base, again: retryAfter(tries, sendTries, Math.random) ?? 0, tries, doubted: true }
+        }
+        return {
+          ...base,
+          parked: { cause: "doubt", reason: `it may or may not have arrived: ${outcome.why}`, remedy: "Look whether the person has it: drop it if so, retry it if not. The setting onDoubt=resend decides this by itself." },
+        }
+      case "lockedOut":
+        await this.lockOut(begun.channel, outcome.why, outcome.remedy)
+        return { ...base, held: true }
+    }
+  }
+
+  private async lockOut(channel: string, why: string, remedy: string): Promise<void> {
+    const { database, channels, alerts, bell } = this.parts
+    const first = await stopChannel(database, channel, { state: "locked out", reason: why, remedy })
+    await channels.refresh()
+    bell.ring("channels")
+    bell.ring("live")
+    const known = channels.get(channel)
+    if (first && known) await alerts.raise(known, `The channel ${channel} is locked out: ${why}. ${remedy} Nothing is sent meanwhile; what waits is kept.`)
+  }
+
+  private async settle(ended: Settlement[]): Promise<void[]> {
+    const onward = await settleAttempts(this.parts.database, this.parts.self, ended)
+    onward.forEach((conversation) => this.grown.add(conversation))
+    this.parts.bell.ring("live")
+    return ended.map(() => undefined)
+  }
+
+  private hold(conversation: string, state: "busy"): void {
+    const before = this.lines.get(conversation)
+    if (before !== undefined && before !== "busy") clearTimeout(before)
+    this.lines.set(conversation, state)
+  }
+
+  private release(conversation: string): void {
+    this.lines.delete(conversation)
+    if (this.grown.delete(conversation)) this.next(conversation)
+  }
+
+  private complain(error: unknown): void {
+    if (refusal(error) === "away") this.parts.log.warn("the database is away; sending waits")
+    else this.parts.log.error({ err: error }, "sending met a fault of its own; it goes on")
+  }
+}
+
+/** Tries again for two minutes while the database is away: what a provider answered must not be forgotten. */
+async function patiently(run: () => Promise<void>): Promise<void> {
+  const end = Date.now() + 120_000
+  for (;;) {
+    try {
+      return await run()
+    } catch (error) {
+      if (refusal(error) !== "away" || Date.now() > end) throw error
+      await new Promise((resolve) => setTimeout(resolve, 500))
+    }
+  }
+}
+
+function paceSettings(known: KnownChannel): { perSecond?: number; perDay?: number; pauseBetween?: [number, number] } {
+  const { perSecond, perDay, pauseBetween } = known.row.settings as { perSecond?: number; perDay?: number; pauseBetween?: [number, number] }
+  return { ...(perSecond ? { perSecond } : {}), ...(perDay ? { perDay } : {}), ...(pauseBetween ? { pauseBetween } : {}) }
+}

@@ -1,0 +1,37 @@
+/** The catalogue of what can be asked for and not be had: a code, a status, what happened, and what to do. */
+export class Trouble extends Error {
+  constructor(
+    readonly code: keyof typeof catalogue,
+    message: string,
+    readonly remedy: string,
+    /** The field that is wrong, where one is. */
+    readonly field?: string,
+  ) {
+    super(message)
+  }
+
+  get status(): number {
+    return catalogue[this.code].status
+  }
+
+  get title(): string {
+    return catalogue[this.code].title
+  }
+}
+
+export const catalogue = {
+  "not-signed-in": { status: 401, title: "Not signed in" },
+  "not-allowed": { status: 403, title: "Not allowed" },
+  "not-found": { status: 404, title: "Not found" },
+  "bad-input": { status: 400, title: "Bad input" },
+  taken: { status: 409, title: "Already there" },
+  decided: { status: 409, title: "Already decided" },
+  "key-reused": { status: 422, title: "Idempotency key used for something else" },
+  "cannot-be-said": { status: 422, title: "Cannot be said on this channel" },
+  "provider-refused": { status: 502, title: "The provider refused" },
+  "database-away": { status: 503, title: "The database is away" },
+} as const
+
+export function notFound(what: string, id: string, remedy: string): Trouble {
+  return new Trouble("not-found", `There is no ${what} "${id}".`, remedy)
+}

@@ -1,0 +1,93 @@
+import type { Message, Place } from "../core/message/message.ts"
+import type { Card, MediaItem, Option, ReplyPart } from "../core/message/reply.ts"
+
+export type { Message, Media, Place, Sender, Choice } from "../core/message/message.ts"
+export type { Card, MediaItem, Option, ReplyPart } from "../core/message/reply.ts"
+
+/** What Wobbet remembers of a conversation between turns: any JSON. */
+export type State = { [field: string]: unknown }
+
+/** What a handler is given. */
+export interface Turn {
+  /** What was said. Several messages sent in one go are one, their texts on lines of their own. */
+  message: Message
+  /** The same messages one by one. */
+  messages: Message[]
+  /** What the phrase's slots hold, or a command's `args`. */
+  slots: { [name: string]: string | number }
+  state: State
+  /** Who said it, as far as the provider tells. */
+  contact: { id?: string; name?: string; handle?: string; language?: string; address?: string }
+  conversation: { id: string; place: Place }
+  channel: { key: string; kind: string }
+  /** Set when this turn was begun before and its result was lost: side effects may have happened already. */
+  again: boolean
+  /** When the turn began. */
+  now: Date
+}
+
+/** What a handler answers: what to say, and the new state. Without `state` it stays; `null` forgets it. */
+export interface Outcome {
+  replies?: (ReplyPart | string)[] | ReplyPart | string
+  state?: State | null
+}
+
+export type Handler = (turn: Turn) => Promise<Outcome | string | void> | Outcome | string | void
+
+/** Marks a function as the handler of its file: `export default handler(async ({ message, slots }) => …)`. */
+export function handler(answer: Handler): Handler {
+  return answer
+}
+
+/** Words, in light markup: bold, italic, code, links, lists and quotes. */
+export function text(words: string, options: { replyTo?: string } = {}): ReplyPart {
+  return { part: "text", text: words, ...options }
+}
+
+/** A question with options to pick from; an option is its label, or an id and a label. */
+export function choices(words: string, options: (Option | string)[], layout: { perRow?: number } = {}): ReplyPart {
+  return { part: "choices", text: words, choices: options.map(toOption), ...layout }
+}
+
+/** A picture, sound or file; several of them are shown together where the channel can. */
+export function media(first: MediaItem, ...more: MediaItem[]): ReplyPart {
+  return { part: "media", ...first, ...(more.length > 0 ? { with: more } : {}) }
+}
+
+export function cards(...list: Card[]): ReplyPart {
+  return { part: "cards", cards: list }
+}
+
+export function location(latitude: number, longitude: number, name?: string): ReplyPart {
+  return { part: "location", latitude, longitude, ...(name ? { name } : {}) }
+}
+
+export function contact(name: string, phone: string): ReplyPart {
+  return { part: "contact", name, phone }
+}
+
+/** A text the provider approved beforehand; `text` is said where there are no such. */
+export function template(name: string, language: string, options: { parameters?: string[]; text?: string } = {}): ReplyPart {
+  return { part: "template", name, language, ...options }
+}
+
+export function reaction(to: string, emoji: string): ReplyPart {
+  return { part: "reaction", to, emoji }
+}
+
+export function typing(): ReplyPart {
+  return { part: "typing" }
+}
+
+/** Changes something said before: its words, or its choices (an empty list takes them away). */
+export function amend(to: string, change: { text?: string; choices?: (Option | string)[] }): ReplyPart {
+  return { part: "amend", to, ...(change.text !== undefined ? { text: change.text } : {}), ...(change.choices ? { choices: change.choices.map(toOption) } : {}) }
+}
+
+export function remove(to: string): ReplyPart {
+  return { part: "remove", to }
+}
+
+function toOption(option: Option | string): Option {
+  return typeof option === "string" ? { id: option, label: option } : option
+}

@@ -1,0 +1,77 @@
+import { resolve } from "node:path"
+import Joi from "joi"
+import type { HandlerName } from "../../core/routing/bot.ts"
+import type { Message } from "../../core/message/message.ts"
+import { RouteTable } from "../../core/routing/table.ts"
+import { readBotFolder } from "../../engine/botFolder.ts"
+import { notFound } from "../../engine/trouble.ts"
+import { newestRelease, releaseById, releaseOfChannel } from "../../store/releases.ts"
+import type { ApiRoute } from "../routes.ts"
+
+export const botRoutes: ApiRoute[] = [
+  {
+    method: "GET",
+    path: "/bot",
+    summary: "The bot folder this service follows, and what is wrong with it",
+    role: "reader",
+    answers: "The folder, the release that answers, and the faults of a newer version.",
+    handle: async ({ engine }) => engine.bot,
+  },
+  {
+    method: "POST",
+    path: "/bot/check",
+    summary: "Check the followed bot folder, or another on the service's machine, without publishing it",
+    role: "developer",
+    body: Joi.object({ folder: Joi.string() }),
+    answers: "What it holds, or its faults with file, line and remedy.",
+    handle: async ({ engine, body }) => {
+      const folder = body.folder ? resolve(body.folder) : engine.settings.botFolder
+      if (!folder) throw notFound("bot folder", "", 'Start the service with "wobbet serve --bot <folder>", or name a folder.')
+      const reading = await readBotFolder(folder, engine.settings.sdk)
+      if ("faults" in reading) return { folder, ...reading }
+      const { bot, id } = reading.ready
+      return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults: [] }
+    },
+  },
+  {
+    method: "POST",
+    path: "/bot/explain",
+    summary: "What would be decided about a text, and for each route why",
+    role: "reader",
+    body: Joi.object({
+      text: Joi.string().allow("").required(),
+      channel: Joi.string(),
+      choice: Joi.string().description("explain a press of this choice instead of the text"),
+      state: Joi.object().unknown(true).default({}),
+      place: Joi.valid("direct", "group", "broadcast").default("direct"),
+    }),
+    answers: "The decision, and for each route the condition that failed.",
+    handle: async ({ engine, body }) => {
+      const known = body.channel ? engine.care.known(body.channel) : engine.channels.all()[0]
+      const id = known ? await releaseOfChannel(engine.database, known.row.key) : await newestRelease(engine.database)
+      const release = id ? await releaseById(engine.database, id) : undefined
+      if (!release) throw notFound("release", "live", 'Start the service with "wobbet serve --bot <folder>".')
+      const table = new RouteTable(release.definition)
+      const situation = {
+        message: saidAs(body),
+        channel: { key: known?.row.key ?? "any", kind: known?.row.kind ?? "telegram" },
+        state: body.state,
+      }
+      const decision = table.decide(situation)
+      const handler = "handler" in decision && decision.handler !== undefined ? { handler: handlerName(decision.handler) } : {}
+      return { ...decision, ...handler, release: release.id, routes: table.explain(situation) }
+    },
+  },
+]
+
+function saidAs(body: { text: string; choice?: string; place: "direct" | "group" | "broadcast" }): Message {
+  const place = { address: "0", kind: body.place }
+  if (body.choice) return { event: "choice", place, choice: { id: body.choice } }
+  const command = /^\/([A-Za-z0-9_]{1,32})(?:\s+([\s\S]*))?$/.exec(body.text)
+  if (!command) return { event: "text", place, text: body.text }
+  return { event: "command", place, text: body.text, command: { name: command[1]!.toLowerCase(), ...(command[2] ? { args: command[2] } : {}) } }
+}
+
+function handlerName(handler: HandlerName): string {
+  return typeof handler === "string" ? handler : "text"
+}

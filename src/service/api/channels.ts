@@ -1,0 +1,108 @@
+import Joi from "joi"
+import { record } from "../../store/access.ts"
+import type { ApiRoute } from "../routes.ts"
+
+const settings = Joi.object().unknown(true).description("the channel's settings, by name")
+const secrets = Joi.object().pattern(Joi.string(), Joi.string()).description("the channel's secrets, by name; they are sealed and never shown again")
+const key = Joi.string()
+  .pattern(/^[a-z0-9][a-z0-9-]{0,62}$/)
+  .message("a channel's key is small letters, digits and hyphens, such as quay-telegram")
+
+export const channelRoutes: ApiRoute[] = [
+  {
+    method: "GET",
+    path: "/channels",
+    summary: "All channels",
+    role: "reader",
+    answers: "The channels, their state and their addresses.",
+    handle: async ({ engine }) => ({ items: await engine.care.list(), next: null }),
+  },
+  {
+    method: "POST",
+    path: "/channels",
+    summary: "Add a channel",
+    role: "developer",
+    body: Joi.object({ kind: Joi.string().required(), key: key.required(), settings: settings.default({}), secrets: secrets.default({}) }),
+    answers: "The channel as it stands.",
+    status: 201,
+    handle: async ({ engine, body, visitor }) => {
+      const made = await engine.care.add(body)
+      await record(engine.database, visitor.name, "channel added", { key: made.key, kind: made.kind })
+      return made
+    },
+  },
+  {
+    method: "GET",
+    path: "/channels/{key}",
+    summary: "One channel",
+    role: "reader",
+    answers: "The channel, its state and its address.",
+    handle: ({ engine, params }) => engine.care.show(params.key!),
+  },
+  {
+    method: "PATCH",
+    path: "/channels/{key}",
+    summary: "Change a channel's settings or secrets; a setting given as null goes back to its default",
+    role: "developer",
+    body: Joi.object({ settings, secrets }).min(1),
+    answers: "The channel as it stands now.",
+    handle: async ({ engine, params, body, visitor }) => {
+      const changed = await engine.care.change(params.key!, body)
+      const names = { settings: Object.keys(body.settings ?? {}), secrets: Object.keys(body.secrets ?? {}) }
+      await record(engine.database, visitor.name, "channel changed", { key: params.key, ...names })
+      return changed
+    },
+  },
+  {
+    method: "POST",
+    path: "/channels/{key}/check",
+    summary: "Ask the provider who the channel's keys belong to",
+    role: "developer",
+    answers: "Who the channel is at the provider, and whether a lock-out ended with this.",
+    handle: ({ engine, params }) => engine.care.check(params.key!),
+  },
+  {
+    method: "POST",
+    path: "/channels/{key}/connect",
+    summary: "Register the channel's address at the provider, and read back what is on record",
+    role: "developer",
+    answers: "What the provider has on record, and where it differs.",
+    handle: async ({ engine, params, visitor }) => {
+      const compared = await engine.care.connect(params.key!)
+      await record(engine.database, visitor.name, "channel connected", { key: params.key })
+      return compared
+    },
+  },
+  {
+    method: "GET",
+    path: "/channels/{key}/record",
+    summary: "Compare what the provider has on record with what the channel wants",
+    role: "reader",
+    answers: "What the provider has on record, and in words where it differs.",
+    handle: ({ engine, params }) => engine.care.compare(params.key!),
+  },
+  {
+    method: "POST",
+    path: "/channels/{key}/pause",
+    summary: "Stop handling and sending; what arrives is kept",
+    role: "operator",
+    answers: "The channel as it stands now.",
+    handle: async ({ engine, params, visitor }) => {
+      const shown = await engine.care.pause(params.key!, visitor.name)
+      await record(engine.database, visitor.name, "channel paused", { key: params.key })
+      return shown
+    },
+  },
+  {
+    method: "POST",
+    path: "/channels/{key}/resume",
+    summary: "Go on where the channel stood",
+    role: "operator",
+    answers: "The channel as it stands now.",
+    handle: async ({ engine, params, visitor }) => {
+      const shown = await engine.care.resume(params.key!)
+      await record(engine.database, visitor.name, "channel resumed", { key: params.key })
+      return shown
+    },
+  },
+]

@@ -1,0 +1,84 @@
+import Joi from "joi"
+import { Desk } from "../../engine/desk.ts"
+import { record } from "../../store/access.ts"
+import { listConversations, resetState, setAnsweredBy, stateOf } from "../../store/conversations.ts"
+import { messagesOfConversation } from "../../store/messages.ts"
+import type { ApiRoute } from "../routes.ts"
+import { cursor, limit, page } from "../routes.ts"
+import { withStops } from "./messages.ts"
+
+export const conversationRoutes: ApiRoute[] = [
+  {
+    method: "GET",
+    path: "/conversations",
+    summary: "Conversations, the one last spoken in first",
+    role: "reader",
+    query: Joi.object({
+      channel: Joi.string(),
+      kind: Joi.valid("direct", "group", "broadcast"),
+      text: Joi.string().max(200).description("part of the title, or an id"),
+      limit,
+      cursor,
+    }),
+    answers: "A page of conversations, with what was said last.",
+    handle: async ({ engine, query }) => {
+      const { limit: most, cursor: below, ...filter } = query
+      const found = await listConversations(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
+      return page(found, most, (one) => one.lastMessage)
+    },
+  },
+  {
+    method: "GET",
+    path: "/conversations/{id}",
+    summary: "One conversation and what is remembered of it",
+    role: "reader",
+    answers: "The conversation and its state.",
+    handle: async ({ engine, params }) => {
+      const found = await new Desk(engine).conversation(params.id!)
+      return { ...found, state: (await stateOf(engine.database, found.id)) ?? {} }
+    },
+  },
+  {
+    method: "GET",
+    path: "/conversations/{id}/messages",
+    summary: "What was said in a conversation, in the order of its line",
+    role: "reader",
+    query: Joi.object({ limit, cursor }),
+    answers: "The newest messages, oldest first; `next` goes back in time.",
+    handle: async ({ engine, params, query }) => {
+      const { id } = await new Desk(engine).conversation(params.id!)
+      const below = query.cursor ? { below: Number(query.cursor) } : {}
+      const found = await messagesOfConversation(engine.database, id, { ...below, limit: query.limit })
+      const next = found.length === query.limit && found[0]!.position > 1 ? String(found[0]!.position) : null
+      return { items: await withStops(engine, found), next }
+    },
+  },
+  {
+    method: "PATCH",
+    path: "/conversations/{id}",
+    summary: "Choose who answers in a conversation",
+    role: "operator",
+    body: Joi.object({ answeredBy: Joi.valid("bot", "person").required() }),
+    answers: "The conversation as it stands now.",
+    handle: async ({ engine, params, body, visitor }) => {
+      const desk = new Desk(engine)
+      const { id } = await desk.conversation(params.id!)
+      await setAnsweredBy(engine.database, id, body.answeredBy)
+      await record(engine.database, visitor.name, "conversation given to", { id, answeredBy: body.answeredBy })
+      engine.bell.ring("live")
+      return desk.conversation(id)
+    },
+  },
+  {
+    method: "POST",
+    path: "/conversations/{id}/reset",
+    summary: "Forget a conversation's state; what was said stays",
+    role: "operator",
+    answers: "Nothing.",
+    handle: async ({ engine, params, visitor }) => {
+      const { id } = await new Desk(engine).conversation(params.id!)
+      await resetState(engine.database, id)
+      await record(engine.database, visitor.name, "conversation reset", { id })
+    },
+  },
+]

@@ -1,0 +1,87 @@
+import Joi from "joi"
+import { messageEvents } from "../../core/message/message.ts"
+import { replySchema } from "../../core/message/reply.ts"
+import { Desk } from "../../engine/desk.ts"
+import { notFound } from "../../engine/trouble.ts"
+import type { MessageRow } from "../../store/messages.ts"
+import { findMessages, inboundStatuses, messagesById, outboundStatuses } from "../../store/messages.ts"
+import type { Engine } from "../../engine/engine.ts"
+import type { MessageView } from "../../client/types.ts"
+import { messageStops, messageView } from "../passages.ts"
+import type { ApiRoute } from "../routes.ts"
+import { cursor, limit, page } from "../routes.ts"
+
+const statuses = [...new Set([...inboundStatuses, ...outboundStatuses])]
+
+/** Messages with their small rails. */
+export async function withStops(engine: Engine, rows: MessageRow[]): Promise<MessageView[]> {
+  const replies = await messagesById(engine.database, [...new Set(rows.flatMap((row) => row.replies ?? []))])
+  return rows.map((row) => ({ ...messageView(row), stops: messageStops(row, replies.filter((reply) => row.replies?.includes(reply.id))) }))
+}
+
+export const messageRoutes: ApiRoute[] = [
+  {
+    method: "GET",
+    path: "/messages",
+    summary: "Find messages, the newest first",
+    role: "reader",
+    query: Joi.object({
+      channel: Joi.string(),
+      conversation: Joi.string(),
+      direction: Joi.valid("in", "out"),
+      event: Joi.valid(...messageEvents),
+      status: Joi.valid(...statuses).description("how far it got"),
+      doubtful: Joi.boolean().description("whether it was ever open if the provider took it"),
+      from: Joi.date().iso().description("received or sent at this time or later"),
+      to: Joi.date().iso().description("received or sent before this time"),
+      text: Joi.string().max(500).description("words that must all be there; the last may be unfinished"),
+      limit,
+      cursor,
+    }),
+    answers: "A page of messages, each with its stops.",
+    handle: async ({ engine, query }) => {
+      const { limit: most, cursor: below, ...filter } = query
+      const found = await findMessages(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
+      const { items, next } = page(found, most, (one) => one.id)
+      return { items: await withStops(engine, items), next }
+    },
+  },
+  {
+    method: "GET",
+    path: "/messages/{id}",
+    summary: "One message",
+    role: "reader",
+    answers: "The message, how far it got, and why.",
+    handle: async ({ engine, params }) => {
+      const found = await messagesById(engine.database, [params.id!])
+      if (found.length === 0) throw notFound("message", params.id!, '"wobbet message find" looks for messages by their words.')
+      return (await withStops(engine, found))[0]
+    },
+  },
+  {
+    method: "POST",
+    path: "/messages",
+    summary: "Say something in a conversation",
+    role: "operator",
+    headers: { "Idempotency-Key": Joi.string().max(200).description("the same key by the same caller sends once") },
+    body: Joi.object({
+      to: Joi.string().required().description("a conversation's id, or the provider's id of a person, group or broadcast channel"),
+      channel: Joi.string().description("the channel, where `to` is a provider's id"),
+      text: Joi.string().max(200_000).description("words in light markup; short for one text part"),
+      replies: replySchema.min(1).description("the parts to say"),
+    }).xor("text", "replies"),
+    answers: "The conversation, and the ids of the messages, which now wait in its line.",
+    status: 202,
+    handle: ({ engine, body, visitor, headers }) => {
+      const key = headers["idempotency-key"]
+      return new Desk(engine).send({
+        to: body.to,
+        ...(body.channel ? { channel: body.channel } : {}),
+        replies: body.replies ?? [{ part: "text", text: body.text }],
+        author: visitor.name,
+        origin: visitor.csrf ? "person" : "api",
+        ...(typeof key === "string" ? { key } : {}),
+      })
+    },
+  },
+]

@@ -1,0 +1,45 @@
+import Joi from "joi"
+import { Desk } from "../../engine/desk.ts"
+import { listParked } from "../../store/parked.ts"
+import type { ApiRoute } from "../routes.ts"
+import { cursor, limit, page } from "../routes.ts"
+
+export const parkedRoutes: ApiRoute[] = [
+  {
+    method: "GET",
+    path: "/parked",
+    summary: "What was taken out of the line until a person decides",
+    role: "reader",
+    query: Joi.object({ channel: Joi.string(), open: Joi.boolean().default(true).description("false shows what was decided, too"), limit, cursor }),
+    answers: "A page of parked messages, with the reason and what can be done.",
+    handle: async ({ engine, query }) => {
+      const { limit: most, cursor: below, ...filter } = query
+      return page(await listParked(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) }), most, (one) => one.id)
+    },
+  },
+  {
+    method: "POST",
+    path: "/parked/{id}/retry",
+    summary: "Put it back, at the end of its conversation's line",
+    role: "operator",
+    answers: "The item, decided.",
+    handle: ({ engine, params, visitor }) => new Desk(engine).retry(params.id!, visitor.name),
+  },
+  {
+    method: "POST",
+    path: "/parked/{id}/edit",
+    summary: "Send other words instead",
+    role: "operator",
+    body: Joi.object({ text: Joi.string().max(200_000).required() }),
+    answers: "The conversation and the new message.",
+    handle: ({ engine, params, body, visitor }) => new Desk(engine).edit(params.id!, body.text, visitor.name),
+  },
+  {
+    method: "POST",
+    path: "/parked/{id}/drop",
+    summary: "Leave it unsent or unanswered for good",
+    role: "operator",
+    answers: "The item, decided.",
+    handle: ({ engine, params, visitor }) => new Desk(engine).drop(params.id!, visitor.name),
+  },
+]

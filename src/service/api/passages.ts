@@ -1,0 +1,35 @@
+import Joi from "joi"
+import { notFound } from "../../engine/trouble.ts"
+import { listIntakes } from "../../store/intake.ts"
+import { passageOf, summaries } from "../passages.ts"
+import type { ApiRoute } from "../routes.ts"
+import { cursor, limit, page } from "../routes.ts"
+
+export const passageRoutes: ApiRoute[] = [
+  {
+    method: "GET",
+    path: "/passages",
+    summary: "Passages, the newest first",
+    role: "reader",
+    query: Joi.object({ channel: Joi.string(), genuine: Joi.boolean(), limit, cursor }),
+    answers: "A page of passages, each with its seven stops.",
+    handle: async ({ engine, query }) => {
+      const { limit: most, cursor: below, ...filter } = query
+      const found = await listIntakes(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
+      const { items, next } = page(found, most, (one) => one.id)
+      return { items: await summaries(engine, items), next }
+    },
+  },
+  {
+    method: "GET",
+    path: "/passages/{id}",
+    summary: "One passage whole: by the id of its intake or of any message in it",
+    role: "reader",
+    answers: "The raw call, the verdict, the messages, the decision explained, the calls made and what they were answered.",
+    handle: async ({ engine, params }) => {
+      const passage = await passageOf(engine, params.id!)
+      if (!passage) throw notFound("passage", params.id!, '"wobbet message find" shows messages with their ids.')
+      return passage
+    },
+  },
+]

@@ -1,0 +1,45 @@
+import type { FastifyError, FastifyReply, FastifyRequest } from "fastify"
+import { catalogue, Trouble } from "../engine/trouble.ts"
+import { refusal } from "../store/database.ts"
+
+/** RFC 9457 problem details, with what to do next, and the field where one is wrong. */
+export interface Problem {
+  type: string
+  title: string
+  status: number
+  detail: string
+  remedy: string
+  field?: string
+}
+
+export function problemOf(error: Error & Partial<FastifyError>): Problem {
+  if (error instanceof Trouble) {
+    return {
+      type: `https://wobbet.invalid/problems/${error.code}`,
+      title: error.title,
+      status: error.status,
+      detail: error.message,
+      remedy: error.remedy,
+      ...(error.field ? { field: error.field } : {}),
+    }
+  }
+  if (refusal(error) === "away") return problemOf(new Trouble("database-away", "PostgreSQL does not answer.", "Try again in a moment; what was sent to the inlets is not lost."))
+  const status = error.statusCode ?? 500
+  if (status < 500) {
+    const { title } = catalogue["bad-input"]
+    return { type: "about:blank", title, status, detail: error.message, remedy: "Correct the request and send it again." }
+  }
+  return {
+    type: "about:blank",
+    title: "A fault of ours",
+    status: 500,
+    detail: "Something went wrong inside the service. The log of the service says what.",
+    remedy: "Try again; if it stays, look at the log.",
+  }
+}
+
+export function answerProblem(error: Error & Partial<FastifyError>, request: FastifyRequest, reply: FastifyReply): FastifyReply {
+  const problem = problemOf(error)
+  if (problem.status === 500) request.log.error({ err: error }, "a request failed")
+  return reply.code(problem.status).type("application/problem+json").send(problem)
+}

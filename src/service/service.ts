@@ -1,0 +1,113 @@
+import { createServer } from "node:net"
+import type { AddressInfo } from "node:net"
+import type { Logger } from "pino"
+import { Engine } from "../engine/engine.ts"
+import type { HostLimits } from "../engine/hosts.ts"
+import { keepToken } from "../store/access.ts"
+import { migrate, openDatabase } from "../store/database.ts"
+import type { EmbeddedServer } from "../store/embedded.ts"
+import { ServerTrouble, startEmbedded } from "../store/embedded.ts"
+import { buildApp } from "./app.ts"
+import type { ServiceSettings } from "./settings.ts"
+import { localToken, sealKey, SettingFault } from "./settings.ts"
+
+/** Files that the build made and the service needs. */
+export interface BuiltFiles {
+  hostScript: string
+  sdk: string
+  console: string
+}
+
+export interface RunningService {
+  engine: Engine
+  address: string
+  token: string
+  stop(): Promise<void>
+}
+
+/**
+ * Starts the service: its database server if none is given, the tables, the engine, the network.
+ * Throws SettingFault or ServerTrouble, whose messages say what to do, with nothing left running.
+ */
+export async function startService(
+  settings: ServiceSettings,
+  options: { files: BuiltFiles; log: Logger; botFolder?: string; databaseName?: string; hostLimits?: Partial<HostLimits> },
+): Promise<RunningService> {
+  const { log } = options
+  await portIsFree(settings.host, settings.port)
+  const token = localToken(settings.home)
+  const key = sealKey(settings.home, process.env)
+  let server: EmbeddedServer | undefined
+  let engine: Engine | undefined
+  try {
+    if (settings.databaseUrl === undefined) server = await startEmbedded(settings.home)
+    const databaseUrl = settings.databaseUrl ?? (await server!.database(options.databaseName ?? "wobbet"))
+    await prepare(databaseUrl, token)
+    engine = new Engine({
+      databaseUrl,
+      home: settings.home,
+      sealKey: key,
+      roles: settings.roles,
+      hostScript: options.files.hostScript,
+      sdk: options.files.sdk,
+      log,
+      ...(options.botFolder ? { botFolder: options.botFolder } : {}),
+      ...(options.hostLimits ? { hostLimits: options.hostLimits } : {}),
+    })
+    const app = await buildApp(engine, options.files.console)
+    engine.publicUrl = settings.publicUrl ?? `http://${settings.host}:${settings.port}`
+    await engine.start().catch((error: Error) => {
+      if (/unable to authenticate|Unsupported state/i.test(error.message)) {
+        throw new SettingFault("The channels' secrets were sealed with another key than this one. Set WOBBET_SEAL_KEY, or bring back the file seal-key.")
+      }
+      throw error
+    })
+    await app.listen({ host: settings.host, port: settings.port })
+    const { port } = app.server.address() as AddressInfo
+    const address = `http://${settings.host === "0.0.0.0" ? "127.0.0.1" : settings.host}:${port}`
+    engine.publicUrl = settings.publicUrl ?? address
+    const running = engine
+    return {
+      engine,
+      address,
+      token,
+      async stop() {
+        await app.close()
+        await running.stop()
+        await server?.stop()
+      },
+    }
+  } catch (error) {
+    await engine?.stop(0).catch(() => undefined)
+    await server?.stop()
+    throw error
+  }
+}
+
+async function prepare(databaseUrl: string, token: string): Promise<void> {
+  const database = openDatabase(databaseUrl, { most: 2 })
+  try {
+    await migrate(databaseUrl, database, new Date())
+    await keepToken(database, token, "local", "owner")
+  } catch (error) {
+    const { code, message } = error as { code?: string; message: string }
+    if (code === "ECONNREFUSED" || code === "ENOTFOUND" || code === "28P01" || code === "3D000") {
+      throw new ServerTrouble(`The database at DATABASE_URL cannot be reached: ${message.replace(/\/\/[^@]*@/g, "//…@")}. Is the server up, and are name and password right?`)
+    }
+    throw error
+  } finally {
+    await database.destroy()
+  }
+}
+
+/** Looked at before anything else is started, so that a second start by mistake changes nothing. */
+async function portIsFree(host: string, port: number): Promise<void> {
+  await new Promise<void>((resolve, reject) => {
+    const probe = createServer()
+    probe.once("error", (error: { code?: string; message: string }) => {
+      if (error.code === "EADDRINUSE") reject(new SettingFault(`Port ${port} is taken by another program (perhaps Wobbet itself, started before). Stop it, or choose another port: WOBBET_PORT=${port + 1}.`))
+      else reject(new SettingFault(`Wobbet cannot listen on ${host}:${port}: ${error.message}. Set WOBBET_HOST and WOBBET_PORT.`))
+    })
+    probe.listen(port, host, () => probe.close(() => resolve()))
+  })
+}

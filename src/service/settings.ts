@@ -1,0 +1,67 @@
+import { randomBytes } from "node:crypto"
+import { existsSync, mkdirSync, readFileSync, writeFileSync } from "node:fs"
+import { join, resolve } from "node:path"
+import type { RoleName } from "../engine/engine.ts"
+
+/** What the service is told by its environment. */
+export interface ServiceSettings {
+  host: string
+  port: number
+  home: string
+  publicUrl: string | undefined
+  databaseUrl: string | undefined
+  roles: ReadonlySet<RoleName>
+}
+
+const allRoles: RoleName[] = ["inlet", "turns", "sender", "poller", "api", "console"]
+
+/** A setting that cannot be meant: what it is, and what would be right. */
+export class SettingFault extends Error {}
+
+export function readServiceSettings(env: NodeJS.ProcessEnv): ServiceSettings {
+  const port = Number(env.WOBBET_PORT ?? 4180)
+  if (!Number.isInteger(port) || port < 0 || port > 65_535) throw new SettingFault(`WOBBET_PORT is "${env.WOBBET_PORT}"; it takes a number from 1 to 65535.`)
+  const named = (env.WOBBET_ROLES ?? allRoles.join(",")).split(",").map((role) => role.trim())
+  const wrong = named.find((role) => !(allRoles as string[]).includes(role))
+  if (wrong !== undefined) throw new SettingFault(`WOBBET_ROLES names "${wrong}"; it takes some of ${allRoles.join(", ")}, with commas between.`)
+  if (env.WOBBET_PUBLIC_URL && !URL.canParse(env.WOBBET_PUBLIC_URL)) {
+    throw new SettingFault(`WOBBET_PUBLIC_URL is "${env.WOBBET_PUBLIC_URL}"; it takes a full address such as https://bots.example.org.`)
+  }
+  return {
+    host: env.WOBBET_HOST ?? "127.0.0.1",
+    port,
+    home: homeFolder(env),
+    publicUrl: env.WOBBET_PUBLIC_URL,
+    databaseUrl: env.DATABASE_URL,
+    roles: new Set(named as RoleName[]),
+  }
+}
+
+export function homeFolder(env: NodeJS.ProcessEnv): string {
+  return resolve(env.WOBBET_HOME ?? ".wobbet")
+}
+
+/** The key that seals secrets: given, or made at first start and kept in a file only its owner can read. */
+export function sealKey(home: string, env: NodeJS.ProcessEnv): Buffer {
+  const given = env.WOBBET_SEAL_KEY ?? keptIn(join(home, "seal-key"), () => randomBytes(32).toString("hex"))
+  const key = Buffer.from(given.trim(), "hex")
+  if (key.length !== 32) throw new SettingFault("The seal key (WOBBET_SEAL_KEY, or the file seal-key in WOBBET_HOME) must be 64 hexadecimal digits.")
+  return key
+}
+
+/** The token the local command line signs in with. */
+export function localToken(home: string): string {
+  return keptIn(join(home, "token"), () => `wob_${randomBytes(30).toString("base64url")}`).trim()
+}
+
+function keptIn(file: string, make: () => string): string {
+  if (existsSync(file)) return readFileSync(file, "utf8")
+  mkdirSync(join(file, ".."), { recursive: true })
+  try {
+    // Exclusive: of two processes starting at once, the second reads what the first made.
+    writeFileSync(file, `${make()}\n`, { mode: 0o600, flag: "wx" })
+  } catch (error) {
+    if ((error as { code?: string }).code !== "EEXIST") throw error
+  }
+  return readFileSync(file, "utf8")
+}

@@ -1,0 +1,18 @@
+import { monotonicFactory, encodeTime } from "ulid"
+
+/**
+ * Ids are a prefix and a ULID in small letters: text that sorts by time, so that a month's rows are one range of ids
+ * and a look-up by id touches one partition.
+ */
+export type IdPrefix = "msg" | "itk" | "trn" | "cnv" | "con" | "prk" | "tok" | "ses" | "aud"
+
+const next = monotonicFactory()
+
+export function newId(prefix: IdPrefix): string {
+  return `${prefix}_${next().toLowerCase()}`
+}
+
+/** The smallest id that can be made at a time; ids made before it sort below. */
+export function idAt(prefix: IdPrefix, time: Date): string {
+  return `${prefix}_${encodeTime(time.getTime(), 10).toLowerCase()}`
+}

@@ -1,0 +1,274 @@
+import type { Message } from "../core/message/message.ts"
+import type { OutgoingCall, Verdict } from "../core/channels/kind.ts"
+import type { Database } from "./database.ts"
+import { retryingConflicts, rows } from "./database.ts"
+import { batch } from "./unnest.ts"
+
+/** One received call as it came, and the messages read from it. */
+export interface Intake {
+  id: string
+  channel: string
+  via: "webhook" | "polling"
+  method: string
+  address: string
+  headers: { [name: string]: string }
+  body: Buffer
+  verdict: Verdict
+  unreadable?: string
+  notes: string[]
+  answered?: number
+  messages: IncomingMessage[]
+}
+
+export interface IncomingMessage {
+  id: string
+  eventKey: string
+  conversation: string
+  message: Message
+  words: string
+  courtesies: OutgoingCall[]
+  own: boolean
+}
+
+export interface Claimed {
+  conversation: string
+  channel: string
+  fence: number
+}
+
+export interface Acceptance {
+  /** Messages that were new, in no order. */
+  fresh: { id: string; conversation: string; position: number }[]
+  /** Conversations whose turns are now this process's to take. */
+  claimed: Claimed[]
+}
+
+/**
+ * Makes a batch of intakes and their messages durable in one statement: what was seen before falls out, the rest gets
+ * its positions under the lock of its conversation's `work` row, and idle conversations are claimed on the way.
+ *
+ * @param claim who takes the turns and for how many seconds; without it the conversations are only marked as due.
+ * @param offset a poll's next offset, which must become durable with the messages it brought. Nothing is accepted when
+ *   the poller's lease is another's by then.
+ */
+export async function acceptIntakes(
+  database: Database,
+  intakes: Intake[],
+  claim: { holder: string; seconds: number } | undefined,
+  offset?: { channel: string; holder: string; next: string },
+): Promise<Acceptance> {
+  const messages = intakes.flatMap((intake) => intake.messages.map((one) => ({ ...one, intake: intake.id, channel: intake.channel })))
+  messages.sort((a, b) => (a.channel + a.eventKey < b.channel + b.eventKey ? -1 : 1))
+  const calls = batch(
+    "c",
+    intakes.map((one) => ({
+      id: one.id,
+      channel: one.channel,
+      via: one.via,
+      method: one.method,
+      address: one.address,
+      headers: one.headers,
+      body: one.body,
+      genuine: one.verdict.genuine,
+      verdict: one.verdict,
+      unreadable: one.unreadable,
+      notes: one.notes.length > 0 ? one.notes : undefined,
+      keys: one.messages.map((message) => message.eventKey),
+      answered: one.answered,
+    })),
+    {
+      id: "text",
+      channel: "text",
+      via: "text",
+      method: "text",
+      address: "text",
+      headers: "jsonb",
+      body: "bytea",
+      genuine: "boolean",
+      verdict: "jsonb",
+      unreadable: "text",
+      notes: "jsonb",
+      keys: "jsonb",
+      answered: "integer",
+    },
+  )
+  const said = batch(
+    "m",
+    messages.map((one) => ({
+      id: one.id,
+      channel: one.channel,
+      key: one.eventKey,
+      conversation: one.conversation,
+      event: one.message.event,
+      intake: one.intake,
+      provider: one.message.providerId,
+      body: one.own ? { ...one.message, own: true } : one.message,
+      courtesies: one.courtesies.length > 0 ? one.courtesies : undefined,
+      words: one.words,
+      sent: one.message.sentAt,
+    })),
+    {
+      id: "text",
+      channel: "text",
+      key: "text",
+      conversation: "text",
+      event: "text",
+      intake: "text",
+      provider: "text",
+      body: "jsonb",
+      courtesies: "jsonb",
+      words: "text",
+      sent: "timestamptz",
+    },
+  )
+  const sql = `
+    WITH mine AS (
+      ${
+        offset
+          ? "UPDATE leases SET poll_offset = ? WHERE channel = ? AND duty = 'poll' AND holder = ? AND until > now() RETURNING 1 AS ok"
+          : "SELECT 1 AS ok"
+      }
+    ), m AS (
+      SELECT m.* FROM mine, ${said.sql}
+    ), fresh AS (
+      INSERT INTO seen (channel, event_key, message)
+      SELECT channel, key, id FROM m ORDER BY channel, key
+      ON CONFLICT DO NOTHING
+      RETURNING message
+    ), numbered AS (
+      -- Ids sort by the order of receipt; the batch itself is sorted by key, against deadlocks.
+      SELECT m.*, row_number() OVER line AS n, count(*) OVER (PARTITION BY conversation) AS total
+      FROM m JOIN fresh ON fresh.message = m.id
+      WINDOW line AS (PARTITION BY conversation ORDER BY m.id)
+    ), lines AS (
+      INSERT INTO work AS w (conversation, channel, next_position, due_at, holder, fence, last_id)
+      SELECT n.conversation, n.channel, 1 + max(n.total),
+        CASE WHEN c.state <> 'on' THEN 'infinity' WHEN ?::text IS NULL THEN now() ELSE now() + ?::int * interval '1 second' END,
+        CASE WHEN c.state = 'on' THEN ?::text END,
+        1, max(n.id COLLATE "C")
+      FROM numbered n JOIN channels c ON c.key = n.channel
+      GROUP BY n.conversation, n.channel, c.state
+      ORDER BY n.conversation
+      ON CONFLICT (conversation) DO UPDATE SET
+        next_position = w.next_position + excluded.next_position - 1,
+        due_at = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.due_at ELSE excluded.due_at END,
+        holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END,
+        fence = w.fence + CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN 0 ELSE 1 END,
+        last_id = excluded.last_id
+      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence
+    ), said AS (
+      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, intake, provider_id, body, courtesies, words, sent_at)
+      SELECT n.id, n.channel, n.conversation, 'in', n.event, l.next_position - n.total + n.n - 1, 'provider', n.intake,
+        n.provider, n.body, n.courtesies, n.words, n.sent
+      FROM numbered n JOIN lines l USING (conversation)
+      RETURNING id, conversation, position
+    ), kept AS (
+      INSERT INTO intakes (id, channel, via, method, address, headers, body, genuine, verdict, unreadable, notes, event_keys, answered)
+      SELECT c.id, c.channel, c.via, c.method, c.address, c.headers, c.body, c.genuine, c.verdict, c.unreadable, c.notes,
+        ARRAY(SELECT jsonb_array_elements_text(c.keys)), c.answered
+      FROM mine, ${calls.sql}
+    )
+    SELECT said.id, said.conversation, said.position, l.channel, l.fence, l.holder, (SELECT count(*) FROM mine) AS allowed
+    FROM (SELECT 1) always
+    LEFT JOIN said ON true LEFT JOIN lines l ON l.conversation = said.conversation`
+  const values = [
+    ...(offset ? [offset.next, offset.channel, offset.holder] : []),
+    ...said.values,
+    claim?.holder ?? null,
+    claim?.seconds ?? 0,
+    claim?.holder ?? null,
+    ...calls.values,
+  ]
+  type Row = { id: string | null; conversation: string; position: number; channel: string; fence: number; holder: string | null; allowed: number }
+  const found = await retryingConflicts(() => rows<Row>(database, sql, values))
+  if (found[0]?.allowed === 0) throw new LeaseLost()
+  const fresh = found.filter((row) => row.id !== null)
+  const claimed = new Map<string, Claimed>()
+  for (const row of fresh) {
+    if (claim && row.holder === claim.holder) {
+      claimed.set(row.conversation, { conversation: row.conversation, channel: row.channel, fence: row.fence })
+    }
+  }
+  return {
+    fresh: fresh.map((row) => ({ id: row.id!, conversation: row.conversation, position: row.position })),
+    claimed: [...claimed.values()],
+  }
+}
+
+/** Another process polls this channel by now; what was fetched is left for it. */
+export class LeaseLost extends Error {}
+
+export interface IntakeRow {
+  id: string
+  channel: string
+  via: string
+  method: string
+  address: string
+  headers: { [name: string]: string }
+  body: Buffer
+  genuine: boolean
+  verdict: Verdict
+  unreadable: string | null
+  notes: string[] | null
+  event_keys: string[]
+  answered: number | null
+  received_at: Date
+}
+
+export async function intakeById(database: Database, id: string): Promise<IntakeRow | undefined> {
+  return (await rows<IntakeRow>(database, "SELECT * FROM intakes WHERE id = ?", [id]))[0]
+}
+
+/** The messages an intake told of, whether it was the first to tell of them or a repetition. */
+export async function messagesOfIntake(database: Database, intake: IntakeRow): Promise<string[]> {
+  const found = await rows<{ message: string }>(
+    database,
+    "SELECT message FROM seen WHERE channel = ? AND event_key = ANY(?) ORDER BY message",
+    [intake.channel, intake.event_keys],
+  )
+  return found.map((row) => row.message)
+}
+
+export interface IntakeSummary {
+  id: string
+  channel: string
+  via: string
+  genuine: boolean
+  verdict: Verdict
+  unreadable: string | null
+  notes: string[] | null
+  received_at: Date
+  size: number
+  messages: string[]
+}
+
+/** The newest intakes first, below a cursor. */
+export async function listIntakes(
+  database: Database,
+  filter: { channel?: string; genuine?: boolean; below?: string; limit: number },
+): Promise<IntakeSummary[]> {
+  const wheres = ["true"]
+  const values: unknown[] = []
+  if (filter.channel !== undefined) (wheres.push("i.channel = ?"), values.push(filter.channel))
+  if (filter.genuine !== undefined) (wheres.push("i.genuine = ?"), values.push(filter.genuine))
+  if (filter.below !== undefined) (wheres.push("i.id < ?"), values.push(filter.below))
+  return rows<IntakeSummary>(
+    database,
+    `SELECT i.id, i.channel, i.via, i.genuine, i.verdict, i.unreadable, i.notes, i.received_at, length(i.body) AS size,
+       ARRAY(SELECT s.message::text FROM seen s WHERE s.channel = i.channel AND s.event_key = ANY(i.event_keys) ORDER BY 1) AS messages
+     FROM intakes i WHERE ${wheres.join(" AND ")} ORDER BY i.id DESC LIMIT ?`,
+    [...values, filter.limit],
+  )
+}
+
+/** When a channel last had a genuine and a refused call. */
+export async function lastCalls(database: Database, channel: string): Promise<{ genuine?: Date; refused?: Date }> {
+  const last = async (genuine: boolean) =>
+    (await rows<{ at: Date }>(
+      database,
+      "SELECT received_at AS at FROM intakes WHERE channel = ? AND genuine = ? ORDER BY id DESC LIMIT 1",
+      [channel, genuine],
+    ))[0]?.at
+  const [genuine, refused] = await Promise.all([last(true), last(false)])
+  return { ...(genuine ? { genuine } : {}), ...(refused ? { refused } : {}) }
+}

@@ -1,0 +1,70 @@
+import type { Database } from "./database.ts"
+import { rows } from "./database.ts"
+
+export type Duty = "send" | "poll"
+
+/** Takes or renews what this process may do alone for a channel. Gives the channels it holds, and the poll's offset. */
+export async function takeLeases(
+  database: Database,
+  duty: Duty,
+  channels: string[],
+  holder: string,
+  seconds: number,
+): Promise<{ channel: string; offset: string | null; taken: boolean }[]> {
+  if (channels.length === 0) return []
+  return rows(
+    database,
+    `WITH wanted AS (
+       INSERT INTO leases (channel, duty) SELECT unnest(?::text[]), ? ON CONFLICT DO NOTHING
+     ), open AS (
+       SELECT channel, holder FROM leases WHERE duty = ? AND channel = ANY(?) AND (holder = ? OR holder IS NULL OR until < now())
+       ORDER BY channel FOR UPDATE SKIP LOCKED
+     )
+     UPDATE leases l SET holder = ?, until = now() + ?::int * interval '1 second'
+     FROM open WHERE l.channel = open.channel AND l.duty = ?
+     RETURNING l.channel, l.poll_offset AS "offset", open.holder IS DISTINCT FROM l.holder AS taken`,
+    [channels, duty, duty, channels, holder, holder, seconds, duty],
+  )
+}
+
+export async function giveUpLeases(database: Database, holder: string, only?: { duty: Duty; channel: string }): Promise<void> {
+  await rows(
+    database,
+    `UPDATE leases SET holder = NULL, until = NULL WHERE holder = ? ${only ? "AND duty = ? AND channel = ?" : ""}`,
+    only ? [holder, only.duty, only.channel] : [holder],
+  )
+}
+
+export interface ProcessRow {
+  id: string
+  machine: string
+  pid: number
+}
+
+/** Says that this process lives. */
+export async function beat(database: Database, self: ProcessRow): Promise<void> {
+  await rows(
+    database,
+    "INSERT INTO processes (id, machine, pid) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET seen_at = now()",
+    [self.id, self.machine, self.pid],
+  )
+}
+
+export async function processesOn(database: Database, machine: string): Promise<ProcessRow[]> {
+  return rows<ProcessRow>(database, "SELECT id, machine, pid FROM processes WHERE machine = ?", [machine])
+}
+
+/** Processes that live, on any machine. */
+export async function livingProcesses(database: Database): Promise<number> {
+  const [found] = await rows<{ n: number }>(database, "SELECT count(*) AS n FROM processes WHERE seen_at > now() - interval '15 seconds'")
+  return found?.n ?? 0
+}
+
+/** Frees at once what processes held that are known to have ended, instead of waiting for their claims to run out. */
+export async function buryProcesses(database: Database, ids: string[]): Promise<void> {
+  await database.transaction(async (step) => {
+    await rows(step, "UPDATE leases SET holder = NULL, until = NULL WHERE holder = ANY(?)", [ids])
+    await rows(step, "UPDATE work SET holder = NULL, due_at = now() WHERE holder = ANY(?)", [ids])
+    await rows(step, "DELETE FROM processes WHERE id = ANY(?)", [ids])
+  })
+}

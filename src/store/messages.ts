@@ -1,0 +1,255 @@
+import type { Database } from "./database.ts"
+import { rows } from "./database.ts"
+
+/** A message as lists and pages show it: what was said, and how far it got. */
+export interface MessageRow {
+  id: string
+  channel: string
+  conversation: string
+  direction: "in" | "out"
+  event: string
+  position: number
+  origin: string
+  author: string | null
+  intake: string | null
+  turn: string | null
+  providerId: string | null
+  body: { [field: string]: unknown }
+  text: string
+  sentAt: Date | null
+  receivedAt: Date
+  status: string
+  /** Why it stands where it stands, in words. */
+  reason: string | null
+  doubtful: boolean
+  route: string | null
+  parked: string | null
+  replies: string[] | null
+  handledAt: Date | null
+  settledAt: Date | null
+  /** The conversation's title. */
+  title: string | null
+}
+
+export const inboundStatuses = [
+  "waiting",
+  "handled",
+  "unrouted",
+  "passed over",
+  "retrying",
+  "parked",
+  "dropped",
+  "own",
+  "from a bot",
+  "loop stopped",
+  "left to a person",
+] as const
+export const outboundStatuses = ["waiting", "sending", "sent", "delivered", "read", "failed", "parked", "dropped"] as const
+
+/** A message's status is what its latest turn, attempt or status says; nothing is updated to know it. */
+const view = `
+  SELECT m.id, m.channel, m.conversation, m.direction, m.event, m.position, m.origin, m.author, m.intake,
+    coalesce(t.turn, m.turn) AS turn, coalesce(m.provider_id, a.provider_id) AS "providerId", m.body, m.words AS text,
+    m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title,
+    t.route, t.replies, t.ended_at AS "handledAt", a.at AS "settledAt", p.id AS parked,
+    CASE
+      WHEN p.id IS NOT NULL THEN 'parked'
+      WHEN m.direction = 'in' THEN CASE
+        WHEN d.decision = 'drop' THEN 'dropped'
+        WHEN d.decision = 'retry' AND d.decided_at > t.ended_at THEN 'waiting'
+        WHEN t.outcome IS NULL THEN 'waiting'
+        WHEN t.outcome = 'failed' THEN 'retrying'
+        ELSE t.outcome END
+      WHEN o.state IS NOT NULL THEN o.state
+      WHEN d.decision = 'drop' THEN 'dropped'
+      WHEN s.status IS NOT NULL THEN s.status
+      WHEN a.outcome = 'accepted' THEN 'sent'
+      WHEN a.outcome IS NOT NULL THEN 'failed'
+      ELSE 'waiting' END AS status,
+    coalesce(p.reason, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
+    EXISTS (SELECT 1 FROM attempts u WHERE u.message = m.id AND u.outcome = 'unclear') AS doubtful
+  FROM messages m
+  LEFT JOIN conversations v ON v.id = m.conversation
+  LEFT JOIN LATERAL (SELECT * FROM turns WHERE message = m.id AND m.direction = 'in' ORDER BY turn DESC LIMIT 1) t ON true
+  LEFT JOIN LATERAL (SELECT * FROM attempts WHERE message = m.id AND what = 'ended' AND m.direction = 'out' ORDER BY attempt DESC LIMIT 1) a ON true
+  LEFT JOIN LATERAL (SELECT * FROM statuses WHERE message = m.id AND m.direction = 'out'
+    ORDER BY array_position(ARRAY['sent', 'delivered', 'read', 'failed'], status) DESC LIMIT 1) s ON true
+  LEFT JOIN LATERAL (SELECT id, reason FROM parked WHERE message = m.id AND decided_at IS NULL ORDER BY id DESC LIMIT 1) p ON true
+  LEFT JOIN LATERAL (SELECT decision, decided_at FROM parked WHERE message = m.id AND decided_at IS NOT NULL ORDER BY decided_at DESC LIMIT 1) d ON true
+  LEFT JOIN outbox o ON m.direction = 'out' AND o.conversation = m.conversation AND o.message = m.id`
+
+export interface MessageFilter {
+  channel?: string
+  conversation?: string
+  direction?: "in" | "out"
+  event?: string
+  status?: string
+  doubtful?: boolean
+  from?: Date
+  to?: Date
+  text?: string
+  /** Only messages below this id: the cursor. */
+  below?: string
+  limit: number
+}
+
+/** The newest first. */
+export async function findMessages(database: Database, filter: MessageFilter): Promise<MessageRow[]> {
+  const wheres = ["true"]
+  const values: unknown[] = []
+  const add = (sql: string, ...given: unknown[]) => (wheres.push(sql), values.push(...given))
+  if (filter.channel !== undefined) add("m.channel = ?", filter.channel)
+  if (filter.conversation !== undefined) add("m.conversation = ?", filter.conversation)
+  if (filter.direction !== undefined) add("m.direction = ?", filter.direction)
+  if (filter.event !== undefined) add("m.event = ?", filter.event)
+  if (filter.from !== undefined) add("m.received_at >= ?", filter.from)
+  if (filter.to !== undefined) add("m.received_at < ?", filter.to)
+  if (filter.below !== undefined) add("m.id < ?", filter.below)
+  const words = searchQuery(filter.text)
+  if (filter.text !== undefined) add(words ? "m.search @@ to_tsquery('simple', ?)" : "m.words ILIKE ?", words ?? `%${filter.text.replace(/[\\%_]/g, "\\$&")}%`)
+  // Rare statuses stand in narrow tables of their own: found there, not by walking through everything that went well.
+  if (filter.status === "parked") add("m.id IN (SELECT message FROM parked WHERE decided_at IS NULL)")
+  if (filter.doubtful === true) add("m.id IN (SELECT message FROM attempts WHERE outcome = 'unclear')")
+  const outer = ["true"]
+  if (filter.status !== undefined) (outer.push("status = ?"), values.push(filter.status))
+  if (filter.doubtful === false) outer.push("NOT doubtful")
+  const order = "m.id DESC"
+  const inner = `${view} WHERE ${wheres.join(" AND ")} ORDER BY ${order}`
+  const sql = outer.length > 1 ? `SELECT * FROM (${inner}) found WHERE ${outer.join(" AND ")} ORDER BY id DESC LIMIT ?` : `${inner} LIMIT ?`
+  return rows<MessageRow>(database, sql, [...values, filter.limit])
+}
+
+/** Every word must be there; the last may be unfinished. */
+function searchQuery(text: string | undefined): string | undefined {
+  const words = text?.match(/[\p{L}\p{N}]+/gu)
+  return words?.map((word) => `${word}:*`).join(" & ")
+}
+
+export async function messagesById(database: Database, ids: string[]): Promise<MessageRow[]> {
+  if (ids.length === 0) return []
+  return rows<MessageRow>(database, `${view} WHERE m.id = ANY(?) ORDER BY m.id`, [ids])
+}
+
+/** A conversation's messages in the order of its line, the newest `limit` below a position. */
+export async function messagesOfConversation(
+  database: Database,
+  conversation: string,
+  options: { below?: number; limit: number },
+): Promise<MessageRow[]> {
+  return rows<MessageRow>(
+    database,
+    `SELECT * FROM (${view} WHERE m.conversation = ? AND m.position < ? ORDER BY m.position DESC LIMIT ?) newest ORDER BY position`,
+    [conversation, options.below ?? Number.MAX_SAFE_INTEGER, options.limit],
+  )
+}
+
+export interface TurnRow {
+  message: string
+  turn: string
+  lead: string
+  outcome: string
+  reason: string | null
+  route: string | null
+  handler: string | null
+  release: string | null
+  slots: { [name: string]: unknown } | null
+  stateBefore: { [field: string]: unknown } | null
+  stateAfter: { [field: string]: unknown } | null
+  replies: string[] | null
+  log: unknown[] | null
+  error: { name: string; message: string; stack?: string } | null
+  degraded: string[] | null
+  run: number
+  startedAt: Date
+  endedAt: Date
+}
+
+export async function turnsOf(database: Database, messages: string[]): Promise<TurnRow[]> {
+  return rows<TurnRow>(
+    database,
+    `SELECT message, turn, lead, outcome, reason, route, handler, release, slots, state_before AS "stateBefore",
+       state_after AS "stateAfter", replies, log, error, degraded, run, started_at AS "startedAt", ended_at AS "endedAt"
+     FROM turns WHERE message = ANY(?) ORDER BY turn, message`,
+    [messages],
+  )
+}
+
+export interface AttemptRow {
+  message: string
+  attempt: number
+  call: number
+  name: string
+  startedAt: Date
+  endedAt: Date | null
+  outcome: string | null
+  why: string | null
+  status: number | null
+  answer: string | null
+  providerId: string | null
+}
+
+export async function attemptsOf(database: Database, messages: string[]): Promise<AttemptRow[]> {
+  return rows<AttemptRow>(
+    database,
+    `SELECT s.message, s.attempt, s.call, s.name, s.at AS "startedAt", e.at AS "endedAt", e.outcome, e.why, e.status, e.answer,
+       e.provider_id AS "providerId"
+     FROM attempts s LEFT JOIN attempts e ON e.message = s.message AND e.attempt = s.attempt AND e.what = 'ended'
+     WHERE s.message = ANY(?) AND s.what = 'started' ORDER BY s.message, s.attempt`,
+    [messages],
+  )
+}
+
+export async function callsOf(database: Database, messages: string[]): Promise<Map<string, unknown[]>> {
+  const found = await rows<{ message: string; calls: unknown[] }>(database, "SELECT message, calls FROM calls WHERE message = ANY(?)", [messages])
+  return new Map(found.map((row) => [row.message, row.calls]))
+}
+
+/** Courtesy calls belong to the message they answer; they are recorded whole once made. */
+export async function keepCourtesies(
+  database: Database,
+  made: { message: string; attempt: number; name: string; outcome: string; why?: string; status?: number; answer?: string; startedAt: Date }[],
+): Promise<void> {
+  for (const one of made) {
+    await rows(
+      database,
+      `INSERT INTO attempts (message, attempt, what, call, name, outcome, why, status, answer, at) VALUES
+         (?, ?, 'started', 0, ?, NULL, NULL, NULL, NULL, ?), (?, ?, 'ended', 0, ?, ?, ?, ?, ?, clock_timestamp()) ON CONFLICT DO NOTHING`,
+      [one.message, one.attempt, one.name, one.startedAt, one.message, one.attempt, one.name, one.outcome, one.why ?? null, one.status ?? null, one.answer ?? null],
+    )
+  }
+}
+
+/** How many messages of a channel were begun to be sent today (UTC). */
+export async function sentToday(database: Database, channel: string): Promise<number> {
+  const [found] = await rows<{ n: number }>(
+    database,
+    `SELECT count(DISTINCT a.message) AS n FROM attempts a JOIN messages m ON m.id = a.message
+     WHERE a.what = 'started' AND a.at >= date_trunc('day', now() AT TIME ZONE 'UTC') AT TIME ZONE 'UTC'
+       AND m.channel = ? AND m.direction = 'out'`,
+    [channel],
+  )
+  return found?.n ?? 0
+}
+
+/** The inbound message that a turn was about, looked for among those before a reply in its conversation. */
+export async function leadOfTurn(database: Database, conversation: string, turn: string, below: number): Promise<string | undefined> {
+  const [found] = await rows<{ lead: string }>(
+    database,
+    `SELECT t.lead FROM (
+       SELECT id FROM messages WHERE conversation = ? AND position < ? AND direction = 'in' ORDER BY position DESC LIMIT 200
+     ) m JOIN turns t ON t.message = m.id AND t.turn = ? LIMIT 1`,
+    [conversation, below, turn],
+  )
+  return found?.lead
+}
+
+/** All messages of one turn, looked for around one of them. */
+export async function messagesOfTurn(database: Database, conversation: string, turn: string, around: number): Promise<string[]> {
+  const found = await rows<{ id: string }>(
+    database,
+    `SELECT m.id FROM messages m JOIN turns t ON t.message = m.id AND t.turn = ?
+     WHERE m.conversation = ? AND m.position BETWEEN ? AND ? ORDER BY m.position`,
+    [turn, conversation, around - 60, around + 60],
+  )
+  return found.map((row) => row.id)
+}

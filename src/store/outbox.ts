@@ -1,0 +1,276 @@
+import type { OutgoingCall } from "../core/channels/kind.ts"
+import type { Place } from "../core/message/message.ts"
+import type { Database } from "./database.ts"
+import { retryingConflicts, rows } from "./database.ts"
+import { newId } from "./ids.ts"
+import { batch } from "./unnest.ts"
+import type { OutboundMessage } from "./turns.ts"
+import { outboundBatch, outboundInserts } from "./turns.ts"
+
+/** A message at the head of its conversation's line, with the call that is due. */
+export interface Head {
+  conversation: string
+  position: number
+  channel: string
+  message: string
+  call: number
+  tries: number
+  attempt: number
+  doubted: boolean
+  calls: OutgoingCall[]
+  place: Place
+}
+
+const headColumns = `o.conversation, o.position, o.channel, o.message, o.call, o.tries, o.attempt, o.doubted, k.calls,
+  jsonb_strip_nulls(jsonb_build_object('address', v.address, 'kind', v.kind, 'title', v.title, 'topic', v.topic)) AS place`
+
+/**
+ * Messages of these channels that are due and stand first in their line. With 100,000 messages of a paused channel
+ * waiting, this reads none of them: the index is by channel.
+ */
+export async function dueHeads(database: Database, channels: string[], limit: number): Promise<Head[]> {
+  return rows<Head>(
+    database,
+    `SELECT ${headColumns}
+     FROM (
+       SELECT o.* FROM unnest(?::text[]) AS c (key)
+       CROSS JOIN LATERAL (
+         SELECT * FROM outbox o WHERE o.channel = c.key AND o.state = 'waiting' AND o.due_at <= now()
+           AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)
+         ORDER BY o.due_at LIMIT ?
+       ) o
+     ) o
+     JOIN calls k ON k.message = o.message JOIN conversations v ON v.id = o.conversation`,
+    [channels, limit],
+  )
+}
+
+/** The next of each line that just went on. */
+export async function headsOf(database: Database, conversations: string[]): Promise<Head[]> {
+  return rows<Head>(
+    database,
+    `SELECT ${headColumns}
+     FROM unnest(?::text[]) AS c (id)
+     CROSS JOIN LATERAL (SELECT * FROM outbox o WHERE o.conversation = c.id ORDER BY position LIMIT 1) o
+     JOIN calls k ON k.message = o.message JOIN conversations v ON v.id = o.conversation
+     WHERE o.state = 'waiting' AND o.due_at <= now()`,
+    [conversations],
+  )
+}
+
+/** How long until the next message of these channels is due, in milliseconds; nothing when none waits for a time. */
+export async function nextDue(database: Database, channels: string[]): Promise<number | undefined> {
+  const found = await rows<{ ms: number | null }>(
+    database,
+    `SELECT extract(epoch FROM min(n.due_at) - clock_timestamp())::float8 * 1000 AS ms
+     FROM unnest(?::text[]) AS c (key) CROSS JOIN LATERAL (
+       SELECT due_at FROM outbox o WHERE o.channel = c.key AND o.state = 'waiting' AND o.due_at > now() AND o.due_at < 'infinity'
+       ORDER BY due_at LIMIT 1) n`,
+    [channels],
+  )
+  return found[0]?.ms ?? undefined
+}
+
+/** Records that calls are about to be made, before their first byte leaves. Gives those that are still to be made. */
+export async function startAttempts(database: Database, holder: string, heads: Head[]): Promise<Set<string>> {
+  const due = batch(
+    "i",
+    heads.map((one) => ({ conversation: one.conversation, position: one.position, attempt: one.attempt, name: one.calls[one.call]?.name ?? "" })),
+    { conversation: "text", position: "bigint", attempt: "integer", name: "text" },
+  )
+  const found = await rows<{ message: string }>(
+    database,
+    `WITH begun AS (
+       UPDATE outbox o SET state = 'sending', holder = ?, attempt = o.attempt + 1, why = NULL FROM ${due.sql}
+       WHERE o.conversation = i.conversation AND o.position = i.position AND o.attempt = i.attempt AND o.state = 'waiting'
+         AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)
+       RETURNING o.message, o.attempt, o.call, i.name
+     ), kept AS (
+       INSERT INTO attempts (message, attempt, what, call, name, holder)
+       SELECT message, attempt, 'started', call, name, ? FROM begun
+     )
+     SELECT message FROM begun`,
+    [holder, ...due.values, holder],
+  )
+  return new Set(found.map((row) => row.message))
+}
+
+/** What came of an attempt, and what follows for the message. */
+export interface Settlement {
+  conversation: string
+  position: number
+  message: string
+  channel: string
+  attempt: number
+  call: number
+  outcome: string
+  why?: string
+  status?: number
+  answer?: string
+  providerId?: string
+  /** Milliseconds until the message is tried again, or its next call is due; left out when it leaves the line. */
+  again?: number
+  nextCall?: number
+  tries?: number
+  doubted?: boolean
+  /** The line waits until the channel is on again. */
+  held?: boolean
+  parked?: { cause: string; reason: string; remedy?: string }
+}
+
+/** Records ended attempts in one statement; gives the conversations in whose line somebody stands now. */
+export async function settleAttempts(database: Database, holder: string, settlements: Settlement[]): Promise<Set<string>> {
+  const sorted = [...settlements].sort((a, b) => (a.conversation < b.conversation ? -1 : 1))
+  const ended = batch(
+    "i",
+    sorted.map((one) => ({
+      conversation: one.conversation,
+      position: one.position,
+      message: one.message,
+      channel: one.channel,
+      attempt: one.attempt,
+      call: one.call,
+      outcome: one.outcome,
+      why: one.why,
+      status: one.status,
+      answer: one.answer,
+      provider: one.providerId,
+      again: one.again,
+      next: one.nextCall,
+      tries: one.tries,
+      doubted: one.doubted ?? false,
+      held: one.held ?? false,
+      parked: one.parked ? newId("prk") : undefined,
+      cause: one.parked?.cause,
+      reason: one.parked?.reason,
+      remedy: one.parked?.remedy,
+    })),
+    {
+      conversation: "text",
+      position: "bigint",
+      message: "text",
+      channel: "text",
+      attempt: "integer",
+      call: "integer",
+      outcome: "text",
+      why: "text",
+      status: "integer",
+      answer: "text",
+      provider: "text",
+      again: "double precision",
+      next: "integer",
+      tries: "integer",
+      doubted: "boolean",
+      held: "boolean",
+      parked: "text",
+      cause: "text",
+      reason: "text",
+      remedy: "text",
+    },
+  )
+  const found = await retryingConflicts(() =>
+    rows<{ conversation: string }>(
+      database,
+      `WITH i AS (SELECT * FROM ${ended.sql}),
+       mine AS (
+         SELECT i.* FROM i JOIN outbox o USING (conversation, position) WHERE o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending'
+       ), kept AS (
+         INSERT INTO attempts (message, attempt, what, call, outcome, why, status, answer, provider_id, holder)
+         SELECT message, attempt, 'ended', call, outcome, why, status, answer, provider, ? FROM mine
+         ON CONFLICT DO NOTHING
+       ), gone AS (
+         DELETE FROM outbox o USING mine WHERE o.conversation = mine.conversation AND o.position = mine.position
+           AND mine.again IS NULL AND NOT mine.held RETURNING o.conversation
+       ), back AS (
+         UPDATE outbox o SET state = 'waiting', holder = NULL, why = mine.why,
+           due_at = CASE WHEN mine.held THEN 'infinity' ELSE now() + mine.again * interval '1 millisecond' END,
+           call = coalesce(mine.next, o.call), tries = coalesce(mine.tries, o.tries), doubted = o.doubted OR mine.doubted
+         FROM mine WHERE o.conversation = mine.conversation AND o.position = mine.position
+           AND (mine.again IS NOT NULL OR mine.held)
+         RETURNING o.conversation, o.due_at
+       ), kept_parked AS (
+         INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
+         SELECT parked, 'send', cause, reason, remedy, channel, conversation, message FROM mine WHERE parked IS NOT NULL
+       ), counts AS (SELECT conversation, count(*) AS n FROM gone GROUP BY conversation),
+       locked AS (
+         SELECT w.conversation FROM work w JOIN counts USING (conversation) ORDER BY w.conversation FOR UPDATE OF w
+       ), shorter AS (
+         UPDATE work w SET unsent = w.unsent - counts.n FROM counts JOIN locked USING (conversation)
+         WHERE w.conversation = counts.conversation RETURNING w.conversation, w.unsent
+       )
+       SELECT conversation FROM shorter WHERE unsent > 0
+       UNION ALL SELECT conversation FROM back WHERE due_at <= now()`,
+      [...ended.values, holder, holder],
+    ),
+  )
+  return new Set(found.map((row) => row.conversation))
+}
+
+/** Messages whose call was under way when their process ended: whether the provider took them is not known. */
+export async function abandonedSends(database: Database, channel: string, holder: string): Promise<Head[]> {
+  return rows<Head>(
+    database,
+    `WITH taken AS (
+       UPDATE outbox SET holder = ? WHERE channel = ? AND state = 'sending' AND holder IS DISTINCT FROM ? RETURNING *
+     )
+     SELECT ${headColumns} FROM taken o JOIN calls k ON k.message = o.message JOIN conversations v ON v.id = o.conversation`,
+    [holder, channel, holder],
+  )
+}
+
+/** Attempts that a process has had under way for longer than any call may take to begin. */
+export async function startedBy(database: Database, holder: string, channels: string[]): Promise<Head[]> {
+  return rows<Head>(
+    database,
+    `SELECT ${headColumns} FROM outbox o JOIN calls k ON k.message = o.message JOIN conversations v ON v.id = o.conversation
+     JOIN attempts a ON a.message = o.message AND a.attempt = o.attempt AND a.what = 'started'
+     WHERE o.channel = ANY(?) AND o.state = 'sending' AND o.holder = ? AND a.at < now() - interval '5 seconds'`,
+    [channels, holder],
+  )
+}
+
+/**
+ * Adds messages that no turn made: by the API, a person, an alert. They take their places at the end of the
+ * conversation's line. Gives the positions.
+ */
+export async function addToLine(
+  database: Database,
+  line: { conversation: string; channel: string },
+  messages: OutboundMessage[],
+  once?: { key: string; author: string; fingerprint: string; answer: object },
+): Promise<{ added: boolean; answer?: unknown; clash?: boolean }> {
+  return database.transaction(async (step) => {
+    if (once) {
+      const kept = await rows(
+        step,
+        "INSERT INTO sends (key, author, fingerprint, answer) VALUES (?, ?, ?, ?::jsonb) ON CONFLICT DO NOTHING RETURNING 1",
+        [once.key, once.author, once.fingerprint, JSON.stringify(once.answer)],
+      )
+      if (kept.length === 0) {
+        const [before] = await rows<{ fingerprint: string; answer: unknown }>(
+          step,
+          "SELECT fingerprint, answer FROM sends WHERE key = ? AND author = ?",
+          [once.key, once.author],
+        )
+        return { added: false, answer: before?.answer, clash: before?.fingerprint !== once.fingerprint }
+      }
+    }
+    const n = messages.length
+    const [place] = await rows<{ first: number }>(
+      step,
+      `INSERT INTO work AS w (conversation, channel, next_position, heard, unsent, last_id) VALUES (?, ?, ?, ?, ?, ?)
+       ON CONFLICT (conversation) DO UPDATE SET next_position = w.next_position + ?, unsent = w.unsent + ?,
+         heard = CASE WHEN w.heard = w.next_position - 1 AND w.holder IS NULL AND w.due_at IS NULL THEN w.heard + ? ELSE w.heard END,
+         last_id = excluded.last_id
+       RETURNING w.next_position - ? AS first`,
+      [line.conversation, line.channel, n + 1, n, n, messages.at(-1)!.id, n, n, n, n],
+    )
+    const outs = outboundBatch(messages.map((out, at) => ({ ...line, out, n: at })))
+    await rows(
+      step,
+      `WITH o AS (SELECT o.*, ?::bigint + o.n AS position, false AS starts FROM ${outs.sql}), ${outboundInserts("'waiting'")} SELECT 1`,
+      [place!.first, ...outs.values, null, null],
+    )
+    return { added: true }
+  })
+}

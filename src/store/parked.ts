@@ -1,0 +1,92 @@
+import type { OutgoingCall } from "../core/channels/kind.ts"
+import type { Database } from "./database.ts"
+import { rows } from "./database.ts"
+
+export interface ParkedRow {
+  id: string
+  what: "turn" | "send"
+  cause: string
+  reason: string
+  remedy: string | null
+  channel: string
+  conversation: string
+  message: string
+  since: Date
+  decision: string | null
+  decidedBy: string | null
+  decidedAt: Date | null
+  text: string
+  title: string | null
+}
+
+const view = `SELECT p.id, p.what, p.cause, p.reason, p.remedy, p.channel, p.conversation, p.message, p.since, p.decision,
+    p.decided_by AS "decidedBy", p.decided_at AS "decidedAt", m.words AS text, v.title
+  FROM parked p JOIN messages m ON m.id = p.message JOIN conversations v ON v.id = p.conversation`
+
+export async function listParked(
+  database: Database,
+  filter: { open?: boolean; channel?: string; below?: string; limit: number },
+): Promise<ParkedRow[]> {
+  const wheres = ["true"]
+  const values: unknown[] = []
+  if (filter.open !== false) wheres.push("p.decided_at IS NULL")
+  if (filter.channel !== undefined) (wheres.push("p.channel = ?"), values.push(filter.channel))
+  if (filter.below !== undefined) (wheres.push("p.id < ?"), values.push(filter.below))
+  return rows<ParkedRow>(database, `${view} WHERE ${wheres.join(" AND ")} ORDER BY p.id DESC LIMIT ?`, [...values, filter.limit])
+}
+
+export async function parkedById(database: Database, id: string): Promise<ParkedRow | undefined> {
+  return (await rows<ParkedRow>(database, `${view} WHERE p.id = ?`, [id]))[0]
+}
+
+export async function parkedOfMessages(database: Database, messages: string[]): Promise<ParkedRow[]> {
+  return rows<ParkedRow>(database, `${view} WHERE p.message = ANY(?) ORDER BY p.id`, [messages])
+}
+
+/** A person decided. Gives false when somebody did before. */
+export async function decideParked(database: Database, id: string, decision: "retry" | "edit" | "drop", by: string): Promise<boolean> {
+  const done = await rows(
+    database,
+    "UPDATE parked SET decision = ?, decided_by = ?, decided_at = clock_timestamp() WHERE id = ? AND decided_at IS NULL RETURNING id",
+    [decision, by, id],
+  )
+  return done.length > 0
+}
+
+/** Puts a parked message at the end of its conversation's line: a turn to be taken again, or a send. */
+export async function rejoinLine(database: Database, parked: ParkedRow, by: string): Promise<boolean> {
+  return database.transaction(async (step) => {
+    if (!(await decideParked(step, parked.id, "retry", by))) return false
+    const turn = parked.what === "turn"
+    const [place] = await rows<{ position: number }>(
+      step,
+      turn
+        ? `UPDATE work w SET next_position = next_position + 1, tries = 0,
+             due_at = CASE WHEN c.state <> 'on' THEN 'infinity' WHEN due_at > now() AND due_at < 'infinity' THEN due_at ELSE now() END
+           FROM channels c WHERE c.key = w.channel AND w.conversation = ? RETURNING next_position - 1 AS position`
+        : `UPDATE work SET next_position = next_position + 1, unsent = unsent + 1,
+             heard = CASE WHEN heard = next_position - 1 AND holder IS NULL AND due_at IS NULL THEN heard + 1 ELSE heard END
+           WHERE conversation = ? RETURNING next_position - 1 AS position`,
+      [parked.conversation],
+    )
+    if (turn) {
+      await rows(step, "INSERT INTO rejoined (conversation, position, message) VALUES (?, ?, ?)", [parked.conversation, place!.position, parked.message])
+      return true
+    }
+    // Calls that were taken before are not made again.
+    await rows(
+      step,
+      `INSERT INTO outbox (conversation, position, channel, message, state, due_at, attempt, call)
+       SELECT ?, ?, ?, ?, 'waiting', now(),
+         coalesce((SELECT max(attempt) FROM attempts WHERE message = ?), 0),
+         (SELECT count(DISTINCT call) FROM attempts WHERE message = ? AND what = 'ended' AND outcome = 'accepted')`,
+      [parked.conversation, place!.position, parked.channel, parked.message, parked.message, parked.message],
+    )
+    return true
+  })
+}
+
+export async function callsOfParked(database: Database, message: string): Promise<OutgoingCall[]> {
+  const [found] = await rows<{ calls: OutgoingCall[] }>(database, "SELECT calls FROM calls WHERE message = ?", [message])
+  return found?.calls ?? []
+}

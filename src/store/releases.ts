@@ -1,0 +1,46 @@
+import type { Bot } from "../core/routing/bot.ts"
+import type { Database } from "./database.ts"
+import { rows } from "./database.ts"
+
+export interface ReleaseRow {
+  id: string
+  bot: string
+  definition: Bot
+  bundle: string | null
+}
+
+/** Keeps a release under its content hash, and lets a lane stand for it. Gives false when the lane stood for it already. */
+export async function publishRelease(database: Database, release: ReleaseRow, lane: string): Promise<boolean> {
+  return database.transaction(async (step) => {
+    await rows(
+      step,
+      "INSERT INTO releases (id, bot, definition, bundle) VALUES (?, ?, ?::jsonb, ?) ON CONFLICT DO NOTHING",
+      [release.id, release.bot, JSON.stringify(release.definition), release.bundle],
+    )
+    const moved = await rows(
+      step,
+      `INSERT INTO lanes AS l (bot, lane, release) VALUES (?, ?, ?)
+       ON CONFLICT (bot, lane) DO UPDATE SET release = excluded.release, moved_at = now() WHERE l.release <> excluded.release RETURNING 1`,
+      [release.bot, lane, release.id],
+    )
+    return moved.length > 0
+  })
+}
+
+export async function releaseById(database: Database, id: string): Promise<ReleaseRow | undefined> {
+  return (await rows<ReleaseRow>(database, "SELECT id, bot, definition, bundle FROM releases WHERE id = ?", [id]))[0]
+}
+
+/** The release a channel follows now. */
+export async function releaseOfChannel(database: Database, key: string): Promise<string | undefined> {
+  const [found] = await rows<{ release: string }>(
+    database,
+    `SELECT l.release FROM channels c JOIN lanes l ON l.lane = c.lane AND (c.bot IS NULL OR l.bot = c.bot) WHERE c.key = ? ORDER BY l.moved_at DESC LIMIT 1`,
+    [key],
+  )
+  return found?.release
+}
+
+export async function newestRelease(database: Database): Promise<string | undefined> {
+  return (await rows<{ release: string }>(database, "SELECT release FROM lanes ORDER BY moved_at DESC LIMIT 1"))[0]?.release
+}
