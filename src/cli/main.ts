@@ -29,6 +29,12 @@ conversationCommands(program)
 botCommands(program)
 parkedCommands(program)
 
+// A reader that has seen enough, such as head, is no fault.
+process.stdout.on("error", (error: { code?: string }) => {
+  if (error.code === "EPIPE") process.exit(0)
+  throw error
+})
+
 // Exit codes: 0 done, 1 not done, 2 wrong use.
 try {
   await program.parseAsync()

@@ -28,6 +28,7 @@ export function talkCommands(program: Command): void {
       const client = connect()
       const stop = new AbortController()
       process.once("SIGINT", () => stop.abort())
+      await client.session()
       if (!options.json) print(colors.dim("Waiting for messages. Ctrl-C ends."))
       const shown = new Map<string, string>()
       try {

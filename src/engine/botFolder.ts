@@ -84,6 +84,8 @@ async function bundleHandlers(
       format: "esm",
       target: "node20",
       sourcemap: "inline",
+      // So that a stack trace names the author's own files, wherever the bundle is written to.
+      sourceRoot: `${resolve(folder)}/`,
       sourcesContent: false,
       absWorkingDir: resolve(folder),
       outfile: join(resolve(folder), "bundle.mjs"),

@@ -120,6 +120,7 @@ export class ChannelCare {
       throw new Trouble("provider-refused", `The provider did not take the address: ${outcome.why}.`, "Is the public address right, and https? Set it with publicUrl, or WOBBET_PUBLIC_URL.")
     }
     this.parts.poller()?.troubles.delete(key)
+    await this.changed()
     return this.compare(key)
   }
 

@@ -27,6 +27,8 @@ export interface PollTrouble {
 interface Round {
   abort: AbortController
   offset: string | undefined
+  /** Ends a pause early. */
+  wake?: () => void
 }
 
 /** Asks for updates where a channel polls: one process a channel, the offset kept with the messages it brought. */
@@ -51,7 +53,11 @@ export class Poller {
   start(): void {
     this.timer = setInterval(() => void this.lease(), 2000)
     this.timer.unref()
-    this.parts.bell.on("channels", () => void this.lease())
+    this.parts.bell.on("channels", () => {
+      // Whatever was in the way may be gone: somebody has just changed or connected a channel.
+      for (const round of this.rounds.values()) round.wake?.()
+      void this.lease()
+    })
     void this.lease()
   }
 
@@ -112,14 +118,14 @@ export class Poller {
         round.offset = read.next
       } else if ("conflict" in read) {
         this.report(key, read.conflict, read.remedy)
-        await pause(conflictPause * 1000, round.abort.signal)
+        await pause(conflictPause * 1000, round)
       } else if (read.fault.outcome === "lockedOut") {
         await this.lockOut(known, read.fault.why, read.fault.remedy)
         return
       } else {
         failures++
         if (failures >= 3) this.report(key, `polling fails: ${read.fault.why}`, "It is tried again every few seconds.")
-        await pause((read.fault.after ?? Math.min(2 ** failures, 30)) * 1000, round.abort.signal)
+        await pause((read.fault.after ?? Math.min(2 ** failures, 30)) * 1000, round)
       }
     }
   }
@@ -139,9 +145,12 @@ export class Poller {
   }
 }
 
-async function pause(ms: number, signal: AbortSignal): Promise<void> {
+async function pause(ms: number, round: Round): Promise<void> {
   await new Promise<void>((resolve) => {
     const timer = setTimeout(resolve, ms)
-    signal.addEventListener("abort", () => (clearTimeout(timer), resolve()), { once: true })
+    const end = () => (clearTimeout(timer), resolve())
+    round.wake = end
+    round.abort.signal.addEventListener("abort", end, { once: true })
   })
+  delete round.wake
 }

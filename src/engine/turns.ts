@@ -227,7 +227,7 @@ export class Turns {
       return ended(base, "unrouted", `no bot is published on this channel's lane "${known.row.lane}"`)
     }
     const message = together(messages.map((one) => one.message))
-    const decision = release.table.decide({ message, channel: { key: line.channel, kind: known.row.kind }, state: line.state })
+    const decision = release.table.decide({ message, messages: messages.map((one) => one.message), channel: { key: line.channel, kind: known.row.kind }, state: line.state })
     return this.handle({ line, known, release, messages, message, base, decision })
   }
 

@@ -107,7 +107,7 @@ async function decisionOf(engine: Engine, message: MessageRow, turn: TurnRow | u
   const known = engine.channels.get(message.channel)
   if (!release || !known) return []
   const ofTurn = (await messagesInTurn(engine, message, turn)).map((one) => one.body as unknown as Message)
-  const situation = { message: together(ofTurn), channel: { key: message.channel, kind: known.row.kind }, state: turn.stateBefore }
+  const situation = { message: together(ofTurn), messages: ofTurn, channel: { key: message.channel, kind: known.row.kind }, state: turn.stateBefore }
   return new RouteTable(release.definition).explain(situation)
 }
 

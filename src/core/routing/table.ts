@@ -11,6 +11,8 @@ import type { Bot, Condition, HandlerName, Route } from "./bot.ts"
 /** What a decision looks at besides the message. */
 export interface Situation {
   message: Message
+  /** The single messages, where several were gathered: a phrase may fit one of them. */
+  messages?: Message[]
   channel: { key: string; kind: string }
   state: { [field: string]: unknown }
 }
@@ -75,16 +77,21 @@ export class RouteTable {
   }
 
   private look(situation: Situation): Look {
-    const { message } = situation
-    const text = wordsEvents.has(message.event) ? (message.text ?? "") : ""
-    const words = readWords(text)
-    return { ...situation, text, words, matching: this.automaton.matching(words) }
+    const { message, messages = [] } = situation
+    const said = messages.length > 1 ? [message, ...messages] : [message]
+    const wordings = said
+      .filter((one) => wordsEvents.has(one.event) && one.text !== undefined)
+      .map(({ text = "" }): Wording => {
+        const words = readWords(text)
+        return { text, words, matching: this.automaton.matching(words) }
+      })
+    return { ...situation, wordings }
   }
 
   private candidates(look: Look): number[] {
     const found = new Set(this.always)
     const add = (trigger: string) => this.byTrigger.get(trigger)?.forEach((at) => found.add(at))
-    for (const phrase of look.matching) add(`phrase ${phrase}`)
+    for (const { matching } of look.wordings) for (const phrase of matching) add(`phrase ${phrase}`)
     if (look.message.command) add(`command ${look.message.command.name}`)
     for (const id of choiceIds(look.message)) add(`choice ${id}`)
     return [...found].sort((a, b) => a - b)
@@ -174,21 +181,25 @@ export class RouteTable {
     }
   }
 
+  /** The whole text comes first; where it fits no phrase, one of several messages may. */
   private checkPhrases(phrases: string[], look: Look): Finding {
-    if (look.words.length === 0) return missed("there are no words to compare with the phrase")
-    for (const phrase of phrases) {
-      const at = this.phrases.get(phrase)!
-      if (!look.matching.has(at)) continue
-      const run = this.automaton.run(at, look.words, look.text)
-      if (run.matches) return met(`the phrase "${phrase}"`, run.slots)
+    for (const { text, words, matching } of look.wordings) {
+      for (const phrase of phrases) {
+        const at = this.phrases.get(phrase)!
+        if (!matching.has(at)) continue
+        const run = this.automaton.run(at, words, text)
+        if (run.matches) return met(`the phrase "${phrase}"`, run.slots)
+      }
     }
+    const [whole] = look.wordings
+    if (whole === undefined || whole.words.length === 0) return missed("there are no words to compare with the phrase")
     // Of several phrases, the one that came furthest says most.
     let best: { phrase: string; run: PhraseRun & { matches: false } } | undefined
     for (const phrase of phrases) {
-      const run = this.automaton.run(this.phrases.get(phrase)!, look.words, look.text)
+      const run = this.automaton.run(this.phrases.get(phrase)!, whole.words, whole.text)
       if (!run.matches && (best === undefined || run.stoppedAt > best.run.stoppedAt)) best = { phrase, run }
     }
-    return missed(best ? whereLeft(best.phrase, best.run, look) : "no phrase matches")
+    return missed(best ? whereLeft(best.phrase, best.run, whole) : "no phrase matches")
   }
 
   private collectPhrases(condition: Condition): void {
@@ -223,6 +234,10 @@ export class RouteTable {
 type Finding = { met: boolean; why: string; slots: Slots }
 
 interface Look extends Situation {
+  wordings: Wording[]
+}
+
+interface Wording {
   text: string
   words: Word[]
   matching: ReadonlySet<number>
@@ -269,7 +284,7 @@ function mergeSlots(findings: Finding[]): Slots {
   return Object.assign({}, ...findings.map((one) => one.slots)) as Slots
 }
 
-function whereLeft(phrase: string, run: PhraseRun & { matches: false }, look: Look): string {
+function whereLeft(phrase: string, run: PhraseRun & { matches: false }, look: Wording): string {
   const wanted = run.wanted.slice(0, 6).join(" or ")
   const word = look.words[run.stoppedAt]
   if (!word) return `the phrase "${phrase}" goes on after the text's end with ${wanted}`
