@@ -50,7 +50,7 @@ export function when(time: string | null | undefined): string {
   return sameDay ? clock(time) : `${day(time)} ${clock(time)}`
 }
 
-const tones = { good: colors.green, open: colors.yellow, bad: colors.red, calm: colors.dim }
+const tones = { good: colors.green, open: colors.yellow, "needs you": colors.red, stopped: colors.yellow, calm: colors.dim }
 
 export function rail(stops: Stop[]): string {
   return tones[railWord(stops).tone](railText(stops))

@@ -22,9 +22,9 @@ export function railText(stops: Stop[]): string {
 }
 
 /** What became of a passage, in one word and a reason. */
-export function railWord(stops: Stop[]): { word: string; tone: "good" | "open" | "bad" | "calm"; why?: string } {
+export function railWord(stops: Stop[]): { word: string; tone: "good" | "open" | "needs you" | "stopped" | "calm"; why?: string } {
   const stopped = stops.find((stop) => stop.state === "stopped")
-  if (stopped) return { word: stoppedWords[stopped.stop], tone: "bad", ...(stopped.why ? { why: stopped.why } : {}) }
+  if (stopped) return { word: stoppedWords[stopped.stop], tone: needsYou(stopped) ? "needs you" : "stopped", ...(stopped.why ? { why: stopped.why } : {}) }
   const open = stops.find((stop) => stop.state === "under way")
   if (open) return { word: openWords[open.stop], tone: "open", ...(open.why ? { why: open.why } : {}) }
   const delivered = stops.find((stop) => stop.stop === "delivered" && stop.state === "done")
@@ -32,6 +32,11 @@ export function railWord(stops: Stop[]): { word: string; tone: "good" | "open" |
   if (stops.some((stop) => stop.stop === "sent" && stop.state === "done")) return { word: "answered", tone: "good" }
   const last = stops.filter((stop) => stop.why).at(-1)
   return { word: "kept", tone: "calm", ...(last?.why ? { why: last.why } : {}) }
+}
+
+/** A handler that failed and a reply that was not sent wait for a person; a forged or unrouted call is only worth knowing. */
+export function needsYou(stop: Stop): boolean {
+  return stop.state === "stopped" && (stop.stop === "handled" || stop.stop === "sent")
 }
 
 const stoppedWords: Record<Stop["stop"], string> = {

@@ -1,1 +1,15 @@
-document.title = "Wobbet"
+import { StrictMode } from "react"
+import { createRoot } from "react-dom/client"
+import { BrowserRouter } from "react-router"
+import { App } from "./App.tsx"
+import { startTheme } from "./theme.ts"
+import "./style.css"
+
+startTheme()
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <BrowserRouter>
+      <App />
+    </BrowserRouter>
+  </StrictMode>,
+)

@@ -85,7 +85,7 @@ async function serveConsole(app: FastifyInstance, engine: Engine, files: string)
     app.get("/", async (_request, reply) => reply.code(503).type("text/plain").send('The console is not built. Run "npm run build".\n'))
     return
   }
-  await app.register(serveFiles, { root: files, index: false, wildcard: false, prefix: "/", maxAge: "1h" })
+  await app.register(serveFiles, { root: files, index: false, prefix: "/", maxAge: "1h" })
   app.get("/", (_request, reply) => consolePage(reply, files))
   app.get("/signin", async (request, reply) => {
     const { once } = request.query as { once?: string }

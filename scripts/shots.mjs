@@ -1,0 +1,56 @@
+// Pictures of every page, from the running demo, into a folder: node scripts/shots.mjs [folder] [name …]
+import { mkdirSync, mkdtempSync, readFileSync, rmSync } from "node:fs"
+import { tmpdir } from "node:os"
+import { join } from "node:path"
+import { chromium } from "playwright-core"
+import { findChromium } from "./setup.mjs"
+
+const [folder = "docs/screenshots", ...only] = process.argv.slice(2)
+const base = process.env.WOBBET_URL ?? "http://127.0.0.1:4180"
+const token = readFileSync(join(process.env.WOBBET_HOME ?? ".wobbet", "token"), "utf8").trim()
+const get = (path) => fetch(`${base}/api/v1${path}`, { headers: { authorization: `Bearer ${token}` } }).then((answer) => answer.json())
+
+const firstOf = async (path) => (await get(path)).items[0]
+const ines = await firstOf("/conversations?text=In%C3%AAs")
+const good = await firstOf("/messages?text=ferry&direction=in")
+const failed = await firstOf("/messages?status=parked&direction=in")
+const forged = await firstOf("/passages?genuine=false")
+const pages = {
+  conversations: `/conversations/${ines?.id}`,
+  passages: "/passages",
+  "passage-good": `/passages/${good?.id}`,
+  "passage-failed": `/passages/${failed?.id}`,
+  "passage-forged": `/passages/${forged?.id}`,
+  channels: "/channels",
+  parked: "/parked",
+}
+
+mkdirSync(folder, { recursive: true })
+const profile = mkdtempSync(join(tmpdir(), "wobbet-shots-"))
+const context = await chromium.launchPersistentContext(profile, {
+  executablePath: findChromium(),
+  args: ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
+  viewport: { width: Number(process.env.WIDTH ?? 1280), height: Number(process.env.HEIGHT ?? 800) },
+  colorScheme: process.env.DARK ? "dark" : "light",
+})
+try {
+  const page = await context.newPage()
+  page.on("pageerror", (error) => console.error("page error:", error.message))
+  await page.goto(`${base}/`)
+  await page.getByRole("heading", { name: "Sign in to Wobbet" }).waitFor()
+  if (only.length === 0 || only.includes("sign-in")) await page.screenshot({ path: join(folder, "sign-in.png") })
+  await page.getByLabel("Token").fill(token)
+  await page.getByRole("button", { name: "Sign in" }).click()
+  await page.getByRole("navigation").waitFor()
+  for (const [name, path] of Object.entries(pages)) {
+    if (only.length > 0 && !only.includes(name)) continue
+    await page.goto(base + path)
+    await page.locator("h1").first().waitFor()
+    await page.waitForTimeout(700)
+    await page.screenshot({ path: join(folder, `${name}.png`) })
+    console.log(`${name}.png`)
+  }
+} finally {
+  await context.close()
+  rmSync(profile, { recursive: true, force: true })
+}

@@ -1,0 +1,65 @@
+import { useState } from "react"
+import { Link } from "react-router"
+import type { ParkedView } from "../../client/types.ts"
+import { Button, Empty, Problem } from "../parts/basics.tsx"
+import { sentence } from "../parts/Rail.tsx"
+import { service, useData } from "../service.ts"
+import { when } from "../time.ts"
+
+export function Parked() {
+  const [all, setAll] = useState(false)
+  const { data, error, again } = useData(`parked ${all}`, () => service.parked({ limit: 100, ...(all ? { open: false } : {}) }))
+  return (
+    <div className="mx-auto w-full max-w-6xl p-4">
+      <div className="mb-3 flex flex-wrap items-center gap-4">
+        <h1 className="text-lg font-semibold">Parked</h1>
+        <label className="flex items-center gap-2 text-sm">
+          <input type="checkbox" checked={all} onChange={(event) => setAll(event.target.checked)} /> with what was decided
+        </label>
+      </div>
+      {error ? <Problem error={error} /> : null}
+      <div className="border border-line bg-paper">
+        {data?.items.map((one) => (
+          <Row key={one.id} parked={one} again={again} />
+        ))}
+        {data?.items.length === 0 ? <Empty>Nothing needs you.</Empty> : null}
+      </div>
+    </div>
+  )
+}
+
+function Row({ parked, again }: { parked: ParkedView; again: () => void }) {
+  const [error, setError] = useState<Error>()
+  const [draft, setDraft] = useState<string>()
+  const act = (run: Promise<unknown>) => void run.catch(setError).finally(again)
+  return (
+    <article className="border-b border-line px-4 py-3 text-sm last:border-b-0">
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <strong className={parked.decision ? "" : "text-damson"}>{parked.cause}</strong>
+        <span className="text-quiet">
+          {parked.what === "send" ? "not sent" : "not answered"}, {when(parked.since)},{" "}
+          <Link to={`/conversations/${parked.conversation}`} className="underline">{parked.title ?? parked.conversation}</Link>
+        </span>
+        <Link to={`/passages/${parked.message}`} className="ml-auto underline">its passage</Link>
+      </div>
+      <blockquote className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">{parked.text}</blockquote>
+      <p className="mb-2">
+        {sentence(parked.reason)} {parked.decision ? `${parked.decidedBy} chose to ${parked.decision}.` : parked.remedy}
+      </p>
+      {error ? <Problem error={error} /> : null}
+      {draft !== undefined ? (
+        <span className="mb-2 flex gap-2">
+          <textarea value={draft} rows={3} onChange={(event) => setDraft(event.target.value)} aria-label="Other words" className="flex-1 border border-line bg-mist px-2 py-1" />
+          <Button kind="main" onClick={() => act(service.editParked(parked.id, draft))}>Send these</Button>
+        </span>
+      ) : null}
+      {parked.decision ? null : (
+        <span className="flex gap-2">
+          <Button onClick={() => act(service.retryParked(parked.id))}>Retry</Button>
+          {parked.what === "send" ? <Button onClick={() => setDraft(draft === undefined ? parked.text : undefined)}>Edit</Button> : null}
+          <Button onClick={() => act(service.dropParked(parked.id))}>Drop</Button>
+        </span>
+      )}
+    </article>
+  )
+}

@@ -1,0 +1,226 @@
+import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react"
+import { Link, useParams } from "react-router"
+import type { AttemptView, IntakeView, Passage, PassagePath, ReplyPath, TurnView } from "../../client/types.ts"
+import { Button, Copy, Empty, Facts, Json, Problem, Section } from "../parts/basics.tsx"
+import { Rail, RailWord, sentence } from "../parts/Rail.tsx"
+import { service, useData } from "../service.ts"
+import { clock, span, when } from "../time.ts"
+
+export function PassagePage() {
+  const { id = "" } = useParams()
+  const { data, error, again } = useData(`passage ${id}`, () => service.passage(id))
+  if (error && !data) return <div className="p-4"><Problem error={error} /></div>
+  if (!data) return <Empty>One moment …</Empty>
+  return (
+    <div className="mx-auto flex w-full max-w-6xl flex-col gap-5 p-4">
+      <header className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
+        <h1 className="text-lg font-semibold">
+          Passage: <RailWord stops={data.stops} />
+        </h1>
+        <span className="text-sm text-quiet">
+          {when(data.receivedAt)} on <Link to={`/channels/${data.channel}`} className="underline">{data.channel}</Link>
+        </span>
+        <span className="flex items-center gap-2 font-mono text-xs text-quiet">
+          {data.id} <Copy text={data.id} what="the passage's id" />
+        </span>
+      </header>
+      <div className="border border-line bg-paper p-4">
+        <Rail stops={data.stops} />
+      </div>
+      {data.paths.map((path) => (
+        <Path key={path.message.id} path={path} passage={data} again={again} />
+      ))}
+      {data.intake ? <Call intake={data.intake} /> : null}
+    </div>
+  )
+}
+
+function Path({ path, passage, again }: { path: PassagePath; passage: Passage; again: () => void }) {
+  const { message } = path
+  const last = path.turns.at(-1)
+  return (
+    <>
+      <div className="grid gap-5 lg:grid-cols-2">
+        <Section title={passage.intake ? "Message" : "Sent by hand"}>
+          <blockquote className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]">{message.text || `(${message.event})`}</blockquote>
+          <Facts
+            rows={[
+              ["from", from(message.body)],
+              ["event", message.event],
+              ["conversation", <Link key="c" to={`/conversations/${message.conversation}`} className="underline">{message.title ?? message.conversation}</Link>],
+              ["place in line", message.position],
+              ["provider's id", message.providerId],
+              ["said at", message.sentAt ? when(message.sentAt) : undefined],
+            ]}
+          />
+          <Fold title="The message in Wobbet's form"><Json value={message.body} /></Fold>
+        </Section>
+        <Section title="Decision">
+          {path.decision.length === 0 ? <p className="text-sm text-quiet">{sentence(last?.reason ?? "No decision has been made.")}</p> : <Decision path={path} />}
+        </Section>
+      </div>
+      {path.turns.map((turn, at) => (
+        <Turn key={turn.turn} turn={turn} title={path.turns.length > 1 ? `Turn ${at + 1} of ${path.turns.length}` : "Turn"} />
+      ))}
+      {path.parked.map((parked) => (
+        <ParkedNote key={parked.id} parked={parked} again={again} />
+      ))}
+      {path.replies.length + (path.courtesies?.length ?? 0) > 0 ? (
+        <Section title="Calls made, and their answers">
+          {(path.courtesies ?? []).map((attempt) => (
+            <Attempt key={attempt.attempt} attempt={attempt} note="told the provider that the press was seen" />
+          ))}
+          {path.replies.map((reply) => (
+            <Reply key={reply.message.id} reply={reply} again={again} />
+          ))}
+        </Section>
+      ) : null}
+    </>
+  )
+}
+
+function from(body: { [field: string]: unknown }): string | undefined {
+  const sender = body.from as { name?: string; handle?: string; address: string; bot?: boolean } | undefined
+  if (!sender) return undefined
+  return [sender.name, sender.handle && `@${sender.handle}`, sender.address, sender.bot && "a bot"].filter(Boolean).join(", ")
+}
+
+/** Every route in the order of the file, up to the one that took the message. */
+function Decision({ path }: { path: PassagePath }) {
+  const taken = path.decision.findIndex((one) => one.met)
+  const looked = taken === -1 ? path.decision : path.decision.slice(0, taken + 1)
+  const rest = path.decision.length - looked.length
+  return (
+    <>
+      <ol className="m-0 list-none p-0 text-sm">
+        {looked.map((one) => (
+          <li key={one.route} className="grid grid-cols-[1.25rem_8rem_1fr] gap-x-1 py-0.5">
+            <span aria-label={one.met ? "met" : "not met"}>{one.met ? "●" : "○"}</span>
+            <span className={one.met ? "font-semibold" : "text-quiet"}>{one.route}</span>
+            <span className={`[overflow-wrap:anywhere] ${one.met ? "" : "text-quiet"}`}>
+              {one.why}
+              {one.slots ? <code className="ml-2 font-mono text-xs">{JSON.stringify(one.slots)}</code> : null}
+            </span>
+          </li>
+        ))}
+      </ol>
+      {rest > 0 ? <p className="mt-1 text-xs text-quiet">{rest === 1 ? "1 route after it was" : `${rest} routes after it were`} not looked at: the first that is met takes the message.</p> : null}
+    </>
+  )
+}
+
+function Turn({ turn, title }: { turn: TurnView; title: string }) {
+  const bad = turn.error !== null
+  return (
+    <Section title={title} aside={<span className="text-xs text-quiet">{clock(turn.startedAt)}, {span(Date.parse(turn.endedAt) - Date.parse(turn.startedAt))}</span>}>
+      <p className={`mb-2 text-sm ${bad ? "text-damson" : ""}`}>
+        {sentence([turn.outcome, turn.handler && `by handler ${turn.handler}`, turn.run > 1 && `run ${turn.run}`].filter(Boolean).join(", ") + (turn.reason ? `: ${turn.reason}` : ""))}
+      </p>
+      {turn.error?.stack ? <Json value={turn.error.stack} /> : null}
+      {turn.log?.length ? <Json value={turn.log.join("\n")} /> : null}
+      {turn.degraded?.map((note) => <p key={note} className="text-sm">{sentence(note)}</p>)}
+      {turn.stateBefore && !bad ? (
+        <div className="mt-2 grid gap-3 sm:grid-cols-2">
+          <div>
+            <h3 className="mb-1 text-xs text-quiet">State before</h3>
+            <Json value={turn.stateBefore} />
+          </div>
+          <div>
+            <h3 className="mb-1 text-xs text-quiet">State after{turn.stateAfter ? "" : ": unchanged"}</h3>
+            <Json value={turn.stateAfter ?? turn.stateBefore} />
+          </div>
+        </div>
+      ) : null}
+    </Section>
+  )
+}
+
+function Reply({ reply, again }: { reply: ReplyPath; again: () => void }) {
+  return (
+    <article className="mb-4 grid gap-2">
+      <blockquote className="m-0 border-r-4 border-spruce bg-paper px-3 py-2 text-right whitespace-pre-wrap [overflow-wrap:anywhere]">{reply.message.text}</blockquote>
+      {reply.attempts.map((attempt) => (
+        <Attempt key={attempt.attempt} attempt={attempt} />
+      ))}
+      {reply.attempts.length === 0 ? <p className="text-sm text-quiet">No call has been made yet: {reply.message.reason ?? "it waits in its line"}.</p> : null}
+      {reply.parked.map((parked) => (
+        <ParkedNote key={parked.id} parked={parked} again={again} />
+      ))}
+      <Fold title="The call as rendered"><Json value={reply.calls} /></Fold>
+    </article>
+  )
+}
+
+function Attempt({ attempt, note }: { attempt: AttemptView; note?: string }) {
+  const bad = attempt.outcome !== null && attempt.outcome !== "accepted"
+  const took = attempt.endedAt ? span(Date.parse(attempt.endedAt) - Date.parse(attempt.startedAt)) : "under way"
+  return (
+    <div className="text-sm">
+      <span className="text-quiet">{clock(attempt.startedAt)}</span> <code className="font-mono text-xs">{attempt.name}</code> →{" "}
+      <span className={bad ? "text-damson" : "font-semibold"}>{attempt.outcome ?? "no answer yet"}</span>
+      <span className="text-quiet">
+        {[attempt.status, attempt.providerId && `id ${attempt.providerId}`, took, note].filter(Boolean).map((part) => `, ${part}`)}
+        {attempt.why ? `: ${attempt.why}` : ""}
+      </span>
+      {attempt.answer ? <Fold title="The answer"><Json value={readable(attempt.answer)} /></Fold> : null}
+    </div>
+  )
+}
+
+export function ParkedNote({ parked, again }: { parked: PassagePath["parked"][number]; again: () => void }) {
+  if (parked.decision) {
+    return (
+      <p className="text-sm text-quiet">
+        Was parked ({parked.cause}): {parked.reason}. {parked.decidedBy} chose to {parked.decision}.
+      </p>
+    )
+  }
+  return (
+    <div className="border-l-4 border-damson bg-damson-wash px-4 py-3 text-sm text-damson">
+      <p className="mb-2">
+        <strong>Parked since {clock(parked.since)}.</strong> {sentence(parked.reason)} {parked.remedy}
+      </p>
+      <span className="flex gap-2">
+        <Button onClick={() => void service.retryParked(parked.id).finally(again)}>Retry</Button>
+        <Button onClick={() => void service.dropParked(parked.id).finally(again)}>Drop</Button>
+      </span>
+    </div>
+  )
+}
+
+function Call({ intake }: { intake: IntakeView }) {
+  const { verdict } = intake
+  return (
+    <Section title="The call as it came">
+      <Facts
+        rows={[
+          ["call", <code key="call" className="font-mono text-xs">{intake.method} {intake.address}</code>],
+          ["came by", `${intake.via}, ${intake.size} bytes`],
+          ["answered", intake.answered],
+          ["verdict", verdict.genuine ? `genuine, by ${verdict.by}` : <span key="v" className="text-damson">{sentence(`not genuine: ${verdict.why}`)} {verdict.remedy} {verdict.near}</span>],
+          ["repeated", intake.repeated ? "it tells of something that was seen before" : undefined],
+          ["notes", intake.notes.join("; ")],
+        ]}
+      />
+      <Fold title="Headers (secrets as fingerprints)"><Facts rows={Object.entries(intake.headers)} /></Fold>
+      <Fold title="Body" open><Json value={readable(intake.body)} /></Fold>
+    </Section>
+  )
+}
+
+function Fold({ title, children, open = false }: { title: string; children: React.ReactNode; open?: boolean }) {
+  return (
+    <Disclosure as="div" className="mt-2" defaultOpen={open}>
+      <DisclosureButton className="cursor-pointer text-xs text-quiet underline decoration-dotted data-open:mb-1">{title}</DisclosureButton>
+      <DisclosurePanel>{children}</DisclosurePanel>
+    </Disclosure>
+  )
+}
+
+function readable(text: string): string {
+  try {
+    return JSON.stringify(JSON.parse(text), null, 2)
+  } catch {
+    return text
+  }
+}
