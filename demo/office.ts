@@ -35,7 +35,13 @@ function timetable(now: Date, to: string | undefined): object[] {
       const time = new Date(Math.ceil((now.getTime() + ahead * 60_000) / 300_000) * 300_000)
       const clock = `${String(time.getHours()).padStart(2, "0")}:${String(time.getMinutes()).padStart(2, "0")}`
       const holm = at % 2 === 0
-      return { id: `${clock.replace(":", "")}${holm ? "h" : "t"}`, time: clock, from: holm ? "Tern Point" : "Holm Island", to: holm ? "Holm Island" : "Tern Point", free: 40 - at * 5 }
+      return {
+        id: `${clock.replace(":", "")}${holm ? "h" : "t"}`,
+        time: clock,
+        from: holm ? "Tern Point" : "Holm Island",
+        to: holm ? "Holm Island" : "Tern Point",
+        free: 40 - at * 5,
+      }
     })
     .filter((one) => wanted === undefined || one.to === wanted)
 }

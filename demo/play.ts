@@ -24,23 +24,42 @@ export function setTheScene({ world }: TelegramStandin): Cast {
   ]
   const people: { [name: string]: number } = {}
   for (const [key, first_name, last_name, language_code] of cast) {
-    const person = world.addPerson({ first_name, ...(last_name ? { last_name } : {}), ...(language_code ? { language_code } : {}) })
+    const person = world.addPerson({
+      first_name,
+      ...(last_name ? { last_name } : {}),
+      ...(language_code ? { language_code } : {}),
+    })
     people[key] = person.id
     world.privateChat(person).bots.add(bot.username)
   }
   const quayDesk = world.addGroup({ title: "Quay desk", type: "supergroup", bots: [bot.username] })
-  const notices = world.addGroup({ title: "Tern Point notices", type: "channel", username: "tern_point_notices", bots: [bot.username] })
+  const notices = world.addGroup({
+    title: "Tern Point notices",
+    type: "channel",
+    username: "tern_point_notices",
+    bots: [bot.username],
+  })
   return { bot, spare, people, quayDesk: quayDesk.id, notices: notices.id }
 }
 
 type Act = (post: (path: string, body: object) => Promise<unknown>, cast: Cast) => Promise<unknown>
 
-const say = (who: string, text: string, more: object = {}): Act => (post, cast) =>
-  post("say", { bot: cast.bot.username, from: cast.people[who], text, ...more })
-const press = (who: string, button: string): Act => (post, cast) => post("press", { bot: cast.bot.username, from: cast.people[who], button })
-const photo = (who: string, name: string, caption?: string): Act => (post, cast) =>
-  post("say", { bot: cast.bot.username, from: cast.people[who], photo: name, ...(caption ? { caption } : {}) })
-const wait = (seconds: number): Act => () => new Promise((resolve) => setTimeout(resolve, seconds * 1000))
+const say =
+  (who: string, text: string, more: object = {}): Act =>
+  (post, cast) =>
+    post("say", { bot: cast.bot.username, from: cast.people[who], text, ...more })
+const press =
+  (who: string, button: string): Act =>
+  (post, cast) =>
+    post("press", { bot: cast.bot.username, from: cast.people[who], button })
+const photo =
+  (who: string, name: string, caption?: string): Act =>
+  (post, cast) =>
+    post("say", { bot: cast.bot.username, from: cast.people[who], photo: name, ...(caption ? { caption } : {}) })
+const wait =
+  (seconds: number): Act =>
+  () =>
+    new Promise((resolve) => setTimeout(resolve, seconds * 1000))
 
 /** A morning at the ferry, told quickly. */
 export const morning: Act[] = [
@@ -62,12 +81,30 @@ export const morning: Act[] = [
   wait(1.5),
   say("ines", "3"),
   (post, cast) => pressCrossing(post, cast, "ada"),
-  (post, cast) => post("say", { bot: cast.bot.username, from: cast.people.tom, chat: cast.quayDesk, text: "Morning all. /crossings@tern_point_ferry_bot" }),
-  (post, cast) => post("say", { bot: cast.bot.username, from: cast.people.tom, chat: cast.quayDesk, text: "/crossings@tern_point_ferry_bot" }),
+  (post, cast) =>
+    post("say", {
+      bot: cast.bot.username,
+      from: cast.people.tom,
+      chat: cast.quayDesk,
+      text: "Morning all. /crossings@tern_point_ferry_bot",
+    }),
+  (post, cast) =>
+    post("say", {
+      bot: cast.bot.username,
+      from: cast.people.tom,
+      chat: cast.quayDesk,
+      text: "/crossings@tern_point_ferry_bot",
+    }),
   wait(1.2),
   say("kenji", "次の船は何時ですか"),
   say("mara", "is there a fog warning today?"),
-  (post, cast) => post("say", { bot: cast.bot.username, from: cast.people.tom, chat: cast.notices, text: "Weather hold lifted: crossings run to the timetable again from 10:00." }),
+  (post, cast) =>
+    post("say", {
+      bot: cast.bot.username,
+      from: cast.people.tom,
+      chat: cast.notices,
+      text: "Weather hold lifted: crossings run to the timetable again from 10:00.",
+    }),
   wait(1.2),
   say("ruth", "Do you sell umbrellas on board?"),
   (post) => post("faults", { kind: "429", method: "sendMessage", count: 1, seconds: 2 }),
@@ -95,19 +132,36 @@ export const dayByTheQuay: Act[] = [
   say("ada", "never mind"),
 ]
 
-async function pressCrossing(post: (path: string, body: object) => Promise<unknown>, cast: Cast, who: string): Promise<unknown> {
+async function pressCrossing(
+  post: (path: string, body: object) => Promise<unknown>,
+  cast: Cast,
+  who: string,
+): Promise<unknown> {
   // The first button of the newest question about crossings.
-  const chat = (await post(`chats/${cast.people[who]}`, {})) as { reply_markup?: { inline_keyboard: { callback_data?: string }[][] } }[]
+  const chat = (await post(`chats/${cast.people[who]}`, {})) as {
+    reply_markup?: { inline_keyboard: { callback_data?: string }[][] }
+  }[]
   const buttons = chat.flatMap((one) => one.reply_markup?.inline_keyboard.flat() ?? [])
-  const data = buttons.map((button) => button.callback_data ?? "").filter((id) => id.startsWith("crossing:")).at(-1)
+  const data = buttons
+    .map((button) => button.callback_data ?? "")
+    .filter((id) => id.startsWith("crossing:"))
+    .at(-1)
   return data ? post("press", { bot: cast.bot.username, from: cast.people[who], button: data }) : undefined
 }
 
 /** Plays acts against the stand-in, as the people would: over its own interface. */
-export async function play(standin: string, cast: Cast, acts: Act[], options: { pause: number; stopped: () => boolean; act?: (at: number) => void }): Promise<void> {
+export async function play(
+  standin: string,
+  cast: Cast,
+  acts: Act[],
+  options: { pause: number; stopped: () => boolean; act?: (at: number) => void },
+): Promise<void> {
   const post = async (path: string, body: object): Promise<unknown> => {
     const reading = path.startsWith("chats/")
-    const answer = await fetch(`${standin}/standin/${path}`, reading ? {} : { method: "POST", body: JSON.stringify(body) })
+    const answer = await fetch(
+      `${standin}/standin/${path}`,
+      reading ? {} : { method: "POST", body: JSON.stringify(body) },
+    )
     return answer.json()
   }
   for (const [at, act] of acts.entries()) {

@@ -22,20 +22,29 @@ export async function setUp({ chromium = false, say = (text) => console.log(text
 }
 
 function installPackages(say) {
-  const wanted = createHash("sha256").update(readFileSync(join(root, "package-lock.json"))).digest("hex")
+  const wanted = createHash("sha256")
+    .update(readFileSync(join(root, "package-lock.json")))
+    .digest("hex")
   const stamp = join(root, "node_modules", ".wobbet-lock")
   if (existsSync(stamp) && readFileSync(stamp, "utf8") === wanted) return
   // npm's own notes tell a finished installation made by hand from an unfinished one.
   say("installing npm packages …")
-  const done = spawnSync("npm", ["ci", "--no-fund", "--no-audit", "--loglevel=error"], { cwd: root, stdio: ["ignore", "inherit", "inherit"] })
-  if (done.status !== 0) throw new Error('The npm packages could not be installed (see above). Is the registry reachable? "npm ci" tries again.')
+  const done = spawnSync("npm", ["ci", "--no-fund", "--no-audit", "--loglevel=error"], {
+    cwd: root,
+    stdio: ["ignore", "inherit", "inherit"],
+  })
+  if (done.status !== 0)
+    throw new Error(
+      'The npm packages could not be installed (see above). Is the registry reachable? "npm ci" tries again.',
+    )
   mkdirSync(join(root, "node_modules"), { recursive: true })
   writeFileSync(stamp, wanted)
 }
 
 function hasPostgres() {
   const folder = "/usr/lib/postgresql"
-  if (existsSync(folder) && readdirSync(folder).some((version) => existsSync(join(folder, version, "bin/postgres")))) return true
+  if (existsSync(folder) && readdirSync(folder).some((version) => existsSync(join(folder, version, "bin/postgres"))))
+    return true
   return onPath("postgres") && onPath("initdb")
 }
 
@@ -50,13 +59,19 @@ function onPath(name) {
 function installFromDebian(names, say) {
   const command = `apt-get install -y ${names.join(" ")}`
   const sorry = `Please install ${names.join(" and ")} first: "sudo ${command}".`
-  if (!onPath("apt-get")) throw new Error(`This machine lacks ${names.join(" and ")}, and has no apt-get to install them. Install them by hand${names.includes("postgresql") ? ", or set DATABASE_URL to a PostgreSQL server of yours" : ""}.`)
+  if (!onPath("apt-get"))
+    throw new Error(
+      `This machine lacks ${names.join(" and ")}, and has no apt-get to install them. Install them by hand${names.includes("postgresql") ? ", or set DATABASE_URL to a PostgreSQL server of yours" : ""}.`,
+    )
   const prefix = process.getuid?.() === 0 ? [] : canSudo() ? ["sudo", "-n"] : undefined
   if (!prefix) throw new Error(sorry)
   say(`installing ${names.join(" and ")} from Debian's packages …`)
   const run = (...args) => {
     const [file, ...rest] = [...prefix, ...args]
-    return spawnSync(file, rest, { stdio: ["ignore", "ignore", "pipe"], env: { ...process.env, DEBIAN_FRONTEND: "noninteractive" } })
+    return spawnSync(file, rest, {
+      stdio: ["ignore", "ignore", "pipe"],
+      env: { ...process.env, DEBIAN_FRONTEND: "noninteractive" },
+    })
   }
   run("apt-get", "update", "-qq")
   const done = run("apt-get", "install", "-y", "-qq", "--no-install-recommends", ...names)

@@ -8,7 +8,8 @@ import { findChromium } from "./setup.mjs"
 const [folder = "docs/screenshots", ...only] = process.argv.slice(2)
 const base = process.env.WOBBET_URL ?? "http://127.0.0.1:4180"
 const token = readFileSync(join(process.env.WOBBET_HOME ?? ".wobbet", "token"), "utf8").trim()
-const get = (path) => fetch(`${base}/api/v1${path}`, { headers: { authorization: `Bearer ${token}` } }).then((answer) => answer.json())
+const get = (path) =>
+  fetch(`${base}/api/v1${path}`, { headers: { authorization: `Bearer ${token}` } }).then((answer) => answer.json())
 
 const firstOf = async (path) => (await get(path)).items[0]
 const ines = await firstOf("/conversations?text=In%C3%AAs")
@@ -29,7 +30,14 @@ mkdirSync(folder, { recursive: true })
 const profile = mkdtempSync(join(tmpdir(), "wobbet-shots-"))
 const context = await chromium.launchPersistentContext(profile, {
   executablePath: findChromium(),
-  args: ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
+  args: [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+  ],
   viewport: { width: Number(process.env.WIDTH ?? 1280), height: Number(process.env.HEIGHT ?? 800) },
   colorScheme: process.env.DARK ? "dark" : "light",
 })

@@ -23,7 +23,10 @@ export async function reportFound(what: { ref: string; by: string; note: string 
 }
 
 async function ask<Answer>(path: string, body?: object): Promise<Answer> {
-  const answer = await fetch(office + path, body ? { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) } : {})
+  const answer = await fetch(
+    office + path,
+    body ? { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) } : {},
+  )
   if (!answer.ok) throw new Error(`the harbour office answered ${answer.status}: ${await answer.text()}`)
   return (await answer.json()) as Answer
 }

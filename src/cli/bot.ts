@@ -18,7 +18,9 @@ export function botCommands(program: Command): void {
       if (checked.faults.length > 0) process.exitCode = 1
       if (asJson(options, checked)) return
       if (checked.faults.length === 0) {
-        print(`${colors.green("●")} ${checked.bot} checks: ${checked.routes?.length ?? 0} routes, release ${checked.release}.`)
+        print(
+          `${colors.green("●")} ${checked.bot} checks: ${checked.routes?.length ?? 0} routes, release ${checked.release}.`,
+        )
         return
       }
       printFaults(checked)
@@ -33,27 +35,36 @@ export function botCommands(program: Command): void {
     .option("--state <json>", "with this state")
     .option("--place <kind>", "direct, group or broadcast", "direct")
     .option("--json", "for programs")
-    .action(async (text: string, options: { channel?: string; choice?: string; state?: string; place: string; json?: boolean }) => {
-      const found = await connect().explain({
-        text,
-        place: options.place,
-        ...(options.channel ? { channel: options.channel } : {}),
-        ...(options.choice ? { choice: options.choice } : {}),
-        ...(options.state ? { state: readState(options.state) } : {}),
-      })
-      if (asJson(options, found)) return
-      let decided = false
-      for (const one of found.routes) {
-        const sign = one.met ? (decided ? colors.yellow("●") : colors.green("●")) : colors.dim("○")
-        const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
-        const late = one.met && decided ? colors.yellow(" (an earlier route takes it)") : ""
-        print(`${sign} ${one.route.padEnd(20)} ${one.met ? one.why + slots : colors.dim(one.why)}${late}`)
-        decided ||= one.met
-      }
-      if (found.took === "route") print("", `→ route ${colors.bold(found.route ?? "")}, handler ${found.handler}`)
-      else if (found.took === "unrouted") print("", `→ ${colors.yellow("unrouted")}${found.handler ? `, handler ${found.handler}` : "; the bot has no handler for that"}`)
-      else print("", "→ passed over: nobody said it, and no route names its event")
-    })
+    .action(
+      async (
+        text: string,
+        options: { channel?: string; choice?: string; state?: string; place: string; json?: boolean },
+      ) => {
+        const found = await connect().explain({
+          text,
+          place: options.place,
+          ...(options.channel ? { channel: options.channel } : {}),
+          ...(options.choice ? { choice: options.choice } : {}),
+          ...(options.state ? { state: readState(options.state) } : {}),
+        })
+        if (asJson(options, found)) return
+        let decided = false
+        for (const one of found.routes) {
+          const sign = one.met ? (decided ? colors.yellow("●") : colors.green("●")) : colors.dim("○")
+          const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
+          const late = one.met && decided ? colors.yellow(" (an earlier route takes it)") : ""
+          print(`${sign} ${one.route.padEnd(20)} ${one.met ? one.why + slots : colors.dim(one.why)}${late}`)
+          decided ||= one.met
+        }
+        if (found.took === "route") print("", `→ route ${colors.bold(found.route ?? "")}, handler ${found.handler}`)
+        else if (found.took === "unrouted")
+          print(
+            "",
+            `→ ${colors.yellow("unrouted")}${found.handler ? `, handler ${found.handler}` : "; the bot has no handler for that"}`,
+          )
+        else print("", "→ passed over: nobody said it, and no route names its event")
+      },
+    )
 }
 
 export function printFaults(bot: Pick<BotView, "faults">): void {

@@ -27,9 +27,17 @@ export function channelCommands(program: Command): void {
     .option("--json", "for programs")
     .addHelpText("after", "\nExample:\n  wobbet channel add telegram quay-telegram --secret token=env:QUAY_TOKEN")
     .action(async (kind: string, key: string, options: Values) => {
-      const made = await connect().addChannel({ kind, key, settings: pairs(options.set), secrets: secrets(options.secret) })
+      const made = await connect().addChannel({
+        kind,
+        key,
+        settings: pairs(options.set),
+        secrets: secrets(options.secret),
+      })
       if (asJson(options, made)) return
-      print(`Added ${made.kind} channel ${colors.bold(key)}. Its inlet is ${made.inlet}`, `Next: wobbet channel check ${key}, then wobbet channel connect ${key}.`)
+      print(
+        `Added ${made.kind} channel ${colors.bold(key)}. Its inlet is ${made.inlet}`,
+        `Next: wobbet channel check ${key}, then wobbet channel connect ${key}.`,
+      )
     })
 
   channel
@@ -40,11 +48,20 @@ export function channelCommands(program: Command): void {
     .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect, [])
     .option("--json", "for programs")
     .action(async (key: string, options: Values) => {
-      const settings = Object.fromEntries(Object.entries(pairs(options.set)).map(([name, value]) => [name, value === "" ? null : value]))
+      const settings = Object.fromEntries(
+        Object.entries(pairs(options.set)).map(([name, value]) => [name, value === "" ? null : value]),
+      )
       const changed = await connect().changeChannel(key, { settings, secrets: secrets(options.secret) })
       if (asJson(options, changed)) return
-      print(`Changed ${key}: ${[...Object.keys(settings), ...options.secret.map((one) => one.split("=")[0])].join(", ")}.`)
-      if ("receive" in settings || "publicUrl" in settings || options.secret.some((one) => one.startsWith("hookSecret"))) print(`Next: wobbet channel connect ${key}, so that the provider knows.`)
+      print(
+        `Changed ${key}: ${[...Object.keys(settings), ...options.secret.map((one) => one.split("=")[0])].join(", ")}.`,
+      )
+      if (
+        "receive" in settings ||
+        "publicUrl" in settings ||
+        options.secret.some((one) => one.startsWith("hookSecret"))
+      )
+        print(`Next: wobbet channel connect ${key}, so that the provider knows.`)
       else if (options.secret.length > 0) print(`Next: wobbet channel check ${key}.`)
     })
 
@@ -88,7 +105,9 @@ export function channelCommands(program: Command): void {
     .action(async (key: string, options: { json?: boolean }) => {
       const { identity, resumed } = await connect().checkChannel(key)
       if (asJson(options, { identity, resumed })) return
-      print(`${colors.green("●")} The keys work. ${key} is ${[identity.name, identity.handle && `@${identity.handle}`, `id ${identity.id}`].filter(Boolean).join(", ")}.`)
+      print(
+        `${colors.green("●")} The keys work. ${key} is ${[identity.name, identity.handle && `@${identity.handle}`, `id ${identity.id}`].filter(Boolean).join(", ")}.`,
+      )
       for (const remark of identity.remarks ?? []) print(`  ${remark}`)
       if (resumed) print("  The lock-out is over; what waited is being sent.")
     })
@@ -107,7 +126,11 @@ export function channelCommands(program: Command): void {
     })
 
   for (const [name, text, done] of [
-    ["pause", "stop handling and sending; what arrives is kept", "is paused: messages are kept, nothing is handled or sent"],
+    [
+      "pause",
+      "stop handling and sending; what arrives is kept",
+      "is paused: messages are kept, nothing is handled or sent",
+    ],
     ["resume", "go on where the channel stood", "goes on where it stood"],
   ] as const) {
     channel
@@ -132,7 +155,12 @@ function printChannel(shown: ChannelShown): void {
   for (const remark of shown.identity?.remarks ?? []) line("", remark)
   line("receives", receives(shown))
   if (shown.polling) line("", `${colors.red("✕")} ${shown.polling.says}. ${shown.polling.remedy}`)
-  line("settings", Object.entries(shown.settings).map(([name, value]) => `${name}=${String(value)}`).join("  ") || "–")
+  line(
+    "settings",
+    Object.entries(shown.settings)
+      .map(([name, value]) => `${name}=${String(value)}`)
+      .join("  ") || "–",
+  )
   line("secrets", `${shown.secrets.join(", ")} (sealed)`)
   line("last call", `genuine ${when(shown.lastGenuine)}, refused ${when(shown.lastRefused)}`)
 }
@@ -147,9 +175,16 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
   const record = compared.onRecord ?? {}
   line("on record", record.address ?? "no address")
   if (record.waiting) line("", `${record.waiting} updates wait at the provider`)
-  if (record.lastError) line("", `its last call failed${record.lastError.at ? ` at ${when(record.lastError.at)}` : ""}: ${record.lastError.says}`)
+  if (record.lastError)
+    line(
+      "",
+      `its last call failed${record.lastError.at ? ` at ${when(record.lastError.at)}` : ""}: ${record.lastError.says}`,
+    )
   if (compared.differences.length === 0) {
-    const agree = shown.settings.receive === "polling" ? "They agree: the channel polls, and no address is on record." : "The two addresses agree."
+    const agree =
+      shown.settings.receive === "polling"
+        ? "They agree: the channel polls, and no address is on record."
+        : "The two addresses agree."
     print(`${colors.green("●")} ${agree}`)
   }
   for (const difference of compared.differences) print(`${colors.red("✕")} ${difference}`)
@@ -162,7 +197,10 @@ function stateWord(shown: ChannelShown): string {
 
 function who(shown: ChannelShown): string {
   if (!shown.identity) return "not checked yet"
-  return [shown.identity.name, shown.identity.handle && `@${shown.identity.handle}`].filter(Boolean).join(" ") || shown.identity.id
+  return (
+    [shown.identity.name, shown.identity.handle && `@${shown.identity.handle}`].filter(Boolean).join(" ") ||
+    shown.identity.id
+  )
 }
 
 function receives(shown: ChannelShown): string {
@@ -186,7 +224,11 @@ function secrets(given: string[]): { [name: string]: string } {
       if (value.startsWith("@")) return [name, fileSecret(name, value.slice(1))]
       if (!value.startsWith("env:")) return [name, value]
       const found = process.env[value.slice(4)]
-      if (found === undefined) throw new CommandFault(`The environment has no ${value.slice(4)} for the secret ${name}.`, "Set it, or give the secret as name=@file.")
+      if (found === undefined)
+        throw new CommandFault(
+          `The environment has no ${value.slice(4)} for the secret ${name}.`,
+          "Set it, or give the secret as name=@file.",
+        )
       return [name, found]
     }),
   )

@@ -14,7 +14,11 @@ export function conversationCommands(program: Command): void {
     .option("--limit <n>", "how many at most", "30")
     .option("--json", "for programs")
     .action(async (text: string | undefined, options: { channel?: string; limit: string; json?: boolean }) => {
-      const { items, next } = await connect().conversations({ limit: options.limit, ...(text ? { text } : {}), ...(options.channel ? { channel: options.channel } : {}) })
+      const { items, next } = await connect().conversations({
+        limit: options.limit,
+        ...(text ? { text } : {}),
+        ...(options.channel ? { channel: options.channel } : {}),
+      })
       if (asJson(options, { items, next })) return
       table(
         ["last", "who", "kind", "provider's id", "said last", "needs you", "conversation"],
@@ -42,10 +46,16 @@ export function conversationCommands(program: Command): void {
       const shown = await client.conversation(id)
       const { items } = await client.conversationMessages(shown.id, { limit: options.limit })
       if (asJson(options, { ...shown, messages: items })) return
-      print(`${colors.bold(shown.title ?? shown.address)} on ${shown.channel}, ${shown.kind}, provider's id ${shown.address}`, colors.dim(`${shown.id}, answered by ${shown.answeredBy === "bot" ? "the bot" : "a person"}`), "")
+      print(
+        `${colors.bold(shown.title ?? shown.address)} on ${shown.channel}, ${shown.kind}, provider's id ${shown.address}`,
+        colors.dim(`${shown.id}, answered by ${shown.answeredBy === "bot" ? "the bot" : "a person"}`),
+        "",
+      )
       for (const one of items) {
         const side = one.direction === "in" ? "theirs" : "ours  "
-        print(`${colors.dim(when(one.receivedAt))}  ${one.direction === "in" ? colors.bold(side) : side}  ${rail(one.stops ?? [])}  ${inLine(one.text, 90)}`)
+        print(
+          `${colors.dim(when(one.receivedAt))}  ${one.direction === "in" ? colors.bold(side) : side}  ${rail(one.stops ?? [])}  ${inLine(one.text, 90)}`,
+        )
       }
       print("", `state ${JSON.stringify(shown.state)}`)
     })

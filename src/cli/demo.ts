@@ -37,7 +37,9 @@ export function demoCommands(program: Command): void {
         `  bots: ${[...standin.world.bots.values()].map((bot) => `@${bot.username} token ${bot.token}`).join("\n        ")}`,
         `  a phone to play a person with: ${standin.address}/`,
         ...(office ? [`  harbour office at ${office.address}`] : []),
-        `  people: ${Object.entries(cast.people).map(([name, id]) => `${name} ${id}`).join(", ")}`,
+        `  people: ${Object.entries(cast.people)
+          .map(([name, id]) => `${name} ${id}`)
+          .join(", ")}`,
       )
       endInOrder(async () => {
         await standin.stop()
@@ -50,9 +52,17 @@ async function runDemo(quiet: boolean): Promise<void> {
   const standin = await startStandin(standinPort)
   const cast = setTheScene(standin)
   const office = await startOffice(officePort).catch((error: { code?: string }) => {
-    throw error.code === "EADDRINUSE" ? new CommandFault(`Port ${officePort}, which the demo's harbour office needs, is taken.`, "Stop the other program; perhaps it is a demo started before.") : error
+    throw error.code === "EADDRINUSE"
+      ? new CommandFault(
+          `Port ${officePort}, which the demo's harbour office needs, is taken.`,
+          "Stop the other program; perhaps it is a demo started before.",
+        )
+      : error
   })
-  const service = await begin({ botFolder: fileURLToPath(new URL("../demo/ferry", import.meta.url)), databaseName: "wobbet_demo" }).catch(async (error: unknown) => {
+  const service = await begin({
+    botFolder: fileURLToPath(new URL("../demo/ferry", import.meta.url)),
+    databaseName: "wobbet_demo",
+  }).catch(async (error: unknown) => {
     await standin.stop()
     await office.stop()
     throw error
@@ -97,7 +107,10 @@ async function startStandin(port: number): Promise<TelegramStandin> {
     return await startTelegram({ port })
   } catch (error) {
     if ((error as { code?: string }).code !== "EADDRINUSE") throw error
-    throw new CommandFault(`Port ${port}, which the Telegram stand-in needs, is taken.`, "Stop the other program; perhaps it is a demo started before.")
+    throw new CommandFault(
+      `Port ${port}, which the Telegram stand-in needs, is taken.`,
+      "Stop the other program; perhaps it is a demo started before.",
+    )
   }
 }
 
@@ -105,14 +118,28 @@ async function startStandin(port: number): Promise<TelegramStandin> {
 async function connectQuay(client: Client, apiBase: string, cast: Cast): Promise<void> {
   const { items } = await client.channels()
   if (!items.some((channel) => channel.key === "quay-telegram")) {
-    await client.addChannel({ kind: "telegram", key: "quay-telegram", settings: { apiBase, answerWithin: "1h" }, secrets: { token: cast.bot.token } })
+    await client.addChannel({
+      kind: "telegram",
+      key: "quay-telegram",
+      settings: { apiBase, answerWithin: "1h" },
+      secrets: { token: cast.bot.token },
+    })
   }
   await client.connectChannel("quay-telegram")
 }
 
 /** Somebody who knows the address but not the secret. */
 async function forge(address: string): Promise<void> {
-  const body = { update_id: 1, message: { message_id: 1, date: 1, chat: { id: 1, type: "private" }, from: { id: 1, is_bot: false, first_name: "Nobody" }, text: "next crossing" } }
+  const body = {
+    update_id: 1,
+    message: {
+      message_id: 1,
+      date: 1,
+      chat: { id: 1, type: "private" },
+      from: { id: 1, is_bot: false, first_name: "Nobody" },
+      text: "next crossing",
+    },
+  }
   await fetch(`${address}/in/quay-telegram`, {
     method: "POST",
     headers: { "content-type": "application/json", "x-telegram-bot-api-secret-token": "guessed" },
@@ -122,7 +149,12 @@ async function forge(address: string): Promise<void> {
 
 async function oneTimeSignIn(service: RunningService): Promise<string> {
   const secret = randomBytes(24).toString("base64url")
-  await keepSession(service.engine.database, { secret, kind: "once", visitor: { name: "demo", role: "owner" }, seconds: 3600 })
+  await keepSession(service.engine.database, {
+    secret,
+    kind: "once",
+    visitor: { name: "demo", role: "owner" },
+    seconds: 3600,
+  })
   return `${service.address}/signin?once=${secret}`
 }
 

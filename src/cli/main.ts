@@ -13,7 +13,9 @@ import { serveCommand } from "./serve.ts"
 import { talkCommands } from "./talk.ts"
 
 const program = new Command("wobbet")
-  .description("Receives what people write to bots, answers each message once and in order, and shows what became of it.")
+  .description(
+    "Receives what people write to bots, answers each message once and in order, and shows what became of it.",
+  )
   .version("0.1.0")
   .showHelpAfterError("(--help shows how it is used)")
   .exitOverride()
@@ -43,14 +45,18 @@ try {
 }
 
 function report(error: unknown): number {
-  const say = (text: string, remedy: string) => process.stderr.write(`${colors.red("✕")} ${text}${remedy ? `\n  ${remedy}` : ""}\n`)
+  const say = (text: string, remedy: string) =>
+    process.stderr.write(`${colors.red("✕")} ${text}${remedy ? `\n  ${remedy}` : ""}\n`)
   if (error instanceof CommanderError) return error.exitCode === 0 ? 0 : 2
   if (error instanceof NoService) {
     say(error.message, 'Start one with "npm start" or "wobbet serve", or name another with WOBBET_URL.')
     return 1
   }
   if (error instanceof ApiError) {
-    const local = error.status === 401 ? "The command line reads the file token in WOBBET_HOME (.wobbet here), or WOBBET_TOKEN." : error.remedy
+    const local =
+      error.status === 401
+        ? "The command line reads the file token in WOBBET_HOME (.wobbet here), or WOBBET_TOKEN."
+        : error.remedy
     say(error.message, local)
     return error.status === 400 ? 2 : 1
   }

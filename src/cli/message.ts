@@ -1,7 +1,7 @@
 import type { Command } from "commander"
 import type { MessageView } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, rail, table, when, word } from "./output.ts"
+import { asJson, colors, inLine, print, rail, table, when, messageWord } from "./output.ts"
 
 /** `wobbet message find | show`. */
 export function messageCommands(program: Command): void {
@@ -24,7 +24,10 @@ export function messageCommands(program: Command): void {
     .action(async (words: string[], options: { [name: string]: string | boolean | undefined; json?: boolean }) => {
       const { json: _json, ...filter } = options
       const text = words.join(" ")
-      const { items, next } = await connect().messages({ ...(filter as { [name: string]: string }), ...(text ? { text } : {}) })
+      const { items, next } = await connect().messages({
+        ...(filter as { [name: string]: string }),
+        ...(text ? { text } : {}),
+      })
       if (asJson(options, { items, next })) return
       printMessages(items)
       if (next) print(colors.dim(`There are more; narrow the search, or raise --limit.`))
@@ -38,10 +41,17 @@ export function messageCommands(program: Command): void {
     .action(async (id: string, options: { json?: boolean }) => {
       const shown = await connect().message(id)
       if (asJson(options, shown)) return
-      const line = (name: string, value: string | null | undefined) => value && print(`${colors.dim(name.padEnd(13))}${value}`)
-      line("message", `${colors.bold(shown.id)} ${shown.direction === "in" ? "from" : "to"} ${shown.title ?? shown.conversation}`)
-      line("rail", `${rail(shown.stops ?? [])}  ${word(shown.stops ?? [])}`)
-      line("status", `${shown.status}${shown.doubtful ? ", was doubtful" : ""}${shown.reason ? `: ${shown.reason}` : ""}`)
+      const line = (name: string, value: string | null | undefined) =>
+        value && print(`${colors.dim(name.padEnd(13))}${value}`)
+      line(
+        "message",
+        `${colors.bold(shown.id)} ${shown.direction === "in" ? "from" : "to"} ${shown.title ?? shown.conversation}`,
+      )
+      line("rail", `${rail(shown.stops ?? [])}  ${messageWord(shown)}`)
+      line(
+        "status",
+        `${shown.status}${shown.doubtful ? ", was doubtful" : ""}${shown.reason ? `: ${shown.reason}` : ""}`,
+      )
       line("event", shown.event)
       line("said", shown.text)
       line("channel", `${shown.channel}, conversation ${shown.conversation}, position ${shown.position}`)
@@ -60,7 +70,7 @@ export function printMessages(items: MessageView[]): void {
       when(one.receivedAt),
       one.direction === "in" ? "→" : colors.dim("←"),
       rail(one.stops ?? []),
-      word(one.stops ?? []),
+      messageWord(one),
       inLine(one.title ?? one.channel, 18),
       inLine(one.text, 44),
       colors.dim(one.id),

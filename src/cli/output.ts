@@ -1,7 +1,7 @@
 import Table from "cli-table3"
 import colors from "picocolors"
 import { railText, railWord } from "../client/rail.ts"
-import type { Stop } from "../client/types.ts"
+import type { MessageView, Stop } from "../client/types.ts"
 
 /** Prints a program's answer where `--json` was given; says whether it was. */
 export function asJson(options: { json?: boolean }, value: unknown): boolean {
@@ -20,7 +20,23 @@ export function table(head: string[], rows: (string | number)[][], empty: string
     head: head.map((name) => colors.dim(name)),
     style: { head: [], border: [], "padding-left": 0, "padding-right": 2 },
     chars: Object.fromEntries(
-      ["top", "top-mid", "top-left", "top-right", "bottom", "bottom-mid", "bottom-left", "bottom-right", "left", "left-mid", "mid", "mid-mid", "right", "right-mid", "middle"].map((name) => [name, ""]),
+      [
+        "top",
+        "top-mid",
+        "top-left",
+        "top-right",
+        "bottom",
+        "bottom-mid",
+        "bottom-left",
+        "bottom-right",
+        "left",
+        "left-mid",
+        "mid",
+        "mid-mid",
+        "right",
+        "right-mid",
+        "middle",
+      ].map((name) => [name, ""]),
     ),
   })
   made.push(...rows.map((row) => row.map(String)))
@@ -50,7 +66,13 @@ export function when(time: string | null | undefined): string {
   return sameDay ? clock(time) : `${day(time)} ${clock(time)}`
 }
 
-const tones = { good: colors.green, open: colors.yellow, "needs you": colors.red, stopped: colors.yellow, calm: colors.dim }
+const tones = {
+  good: colors.green,
+  open: colors.yellow,
+  "needs you": colors.red,
+  stopped: colors.yellow,
+  calm: colors.dim,
+}
 
 export function rail(stops: Stop[]): string {
   return tones[railWord(stops).tone](railText(stops))
@@ -59,6 +81,18 @@ export function rail(stops: Stop[]): string {
 export function word(stops: Stop[]): string {
   const { word: said, tone } = railWord(stops)
   return tones[tone](said)
+}
+
+/** For what we said, its own status; for what was said to us, what became of it. */
+export function messageWord(message: MessageView): string {
+  if (message.direction === "in") return word(message.stops ?? [])
+  const tint =
+    message.status === "parked" || message.status === "failed"
+      ? colors.red
+      : message.status === "sent"
+        ? colors.green
+        : colors.yellow
+  return tint(message.status)
 }
 
 export { colors }

@@ -14,7 +14,11 @@ export function parkedCommands(program: Command): void {
     .option("--limit <n>", "how many at most", "50")
     .option("--json", "for programs")
     .action(async (options: { all?: boolean; channel?: string; limit: string; json?: boolean }) => {
-      const { items, next } = await connect().parked({ limit: options.limit, ...(options.all ? { open: false } : {}), ...(options.channel ? { channel: options.channel } : {}) })
+      const { items, next } = await connect().parked({
+        limit: options.limit,
+        ...(options.all ? { open: false } : {}),
+        ...(options.channel ? { channel: options.channel } : {}),
+      })
       if (asJson(options, { items, next })) return
       table(
         ["since", "what", "cause", "who", "said", "reason", "", "parked"],

@@ -20,7 +20,12 @@ export function passageCommand(program: Command): void {
 }
 
 function printPassage(passage: Passage, raw: boolean): void {
-  print(`${colors.bold(`Passage ${passage.id}`)} on ${passage.channel}, ${passage.receivedAt}`, "", `  ${rail(passage.stops)}  ${word(passage.stops)}`, "")
+  print(
+    `${colors.bold(`Passage ${passage.id}`)} on ${passage.channel}, ${passage.receivedAt}`,
+    "",
+    `  ${rail(passage.stops)}  ${word(passage.stops)}`,
+    "",
+  )
   for (const stop of passage.stops) printStop(stop)
   if (passage.intake) printIntake(passage.intake, raw)
   for (const path of passage.paths) printPath(path)
@@ -40,12 +45,16 @@ const stateWords: Partial<Record<Stop["state"], string>> = { ahead: "not reached
 function printStop(stop: Stop): void {
   const tint = stateColors[stop.state]
   const time = stop.at && stop.state !== "skipped" ? clock(stop.at) : "        "
-  print(`  ${tint(stopSigns[stop.state])} ${stop.stop.padEnd(10)} ${colors.dim(time)}  ${tint(stop.why ?? stateWords[stop.state] ?? "")}`)
+  print(
+    `  ${tint(stopSigns[stop.state])} ${stop.stop.padEnd(10)} ${colors.dim(time)}  ${tint(stop.why ?? stateWords[stop.state] ?? "")}`,
+  )
 }
 
 function printIntake(intake: NonNullable<Passage["intake"]>, raw: boolean): void {
   heading("Call")
-  print(`  ${intake.method} ${intake.address}, ${intake.size} bytes, by ${intake.via}${intake.answered ? `, answered ${intake.answered}` : ""}`)
+  print(
+    `  ${intake.method} ${intake.address}, ${intake.size} bytes, by ${intake.via}${intake.answered ? `, answered ${intake.answered}` : ""}`,
+  )
   if (!intake.verdict.genuine) {
     print(`  ${colors.red("Not genuine:")} ${intake.verdict.why}.`, `  ${intake.verdict.remedy}`)
     if (intake.verdict.near) print(`  ${colors.yellow("A near miss:")} ${intake.verdict.near}`)
@@ -65,10 +74,21 @@ function printPath(path: PassagePath): void {
   path.turns.forEach((turn, at) => {
     heading(path.turns.length > 1 ? `Turn ${at + 1} of ${path.turns.length}` : "Turn")
     const took = `${Math.max(0, Date.parse(turn.endedAt) - Date.parse(turn.startedAt))} ms`
-    print(`  ${turn.outcome}${turn.handler ? ` by handler ${turn.handler}` : ""}, ${took}${turn.run > 1 ? `, run ${turn.run}` : ""}${turn.reason ? `: ${turn.reason}` : ""}`)
-    if (turn.stateBefore && turn.stateAfter) print(`  state ${JSON.stringify(turn.stateBefore)} → ${JSON.stringify(turn.stateAfter)}`)
+    print(
+      `  ${turn.outcome}${turn.handler ? ` by handler ${turn.handler}` : ""}, ${took}${turn.run > 1 ? `, run ${turn.run}` : ""}${turn.reason ? `: ${turn.reason}` : ""}`,
+    )
+    if (turn.stateBefore && turn.stateAfter)
+      print(`  state ${JSON.stringify(turn.stateBefore)} → ${JSON.stringify(turn.stateAfter)}`)
     for (const line of turn.log ?? []) print(colors.dim(`  log: ${String(line)}`))
-    if (turn.error?.stack) print(colors.red(turn.error.stack.split("\n").map((line) => `  ${line}`).join("\n")))
+    if (turn.error?.stack)
+      print(
+        colors.red(
+          turn.error.stack
+            .split("\n")
+            .map((line) => `  ${line}`)
+            .join("\n"),
+        ),
+      )
     for (const note of turn.degraded ?? []) print(colors.yellow(`  ${note}`))
   })
   for (const attempt of path.courtesies ?? []) printAttempt(attempt)
@@ -87,7 +107,9 @@ function printDecision(path: PassagePath): void {
   heading("Decision")
   for (const one of path.decision) {
     const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
-    print(`  ${one.met ? colors.green("●") : colors.dim("○")} ${one.route.padEnd(18)} ${one.met ? one.why + slots : colors.dim(one.why)}`)
+    print(
+      `  ${one.met ? colors.green("●") : colors.dim("○")} ${one.route.padEnd(18)} ${one.met ? one.why + slots : colors.dim(one.why)}`,
+    )
     // The routes after the first that is met were not looked at.
     if (one.met) break
   }
@@ -97,15 +119,23 @@ function printAttempt(attempt: AttemptView): void {
   const took = attempt.endedAt ? `${Date.parse(attempt.endedAt) - Date.parse(attempt.startedAt)} ms` : "under way"
   const tint = attempt.outcome === "accepted" ? colors.green : attempt.outcome === null ? colors.yellow : colors.red
   const answer = [attempt.status, attempt.providerId && `id ${attempt.providerId}`].filter(Boolean).join(", ")
-  print(`  ${clock(attempt.startedAt)} ${attempt.name} → ${tint(attempt.outcome ?? "no answer yet")}${answer ? ` (${answer})` : ""}, ${took}${attempt.why ? `: ${attempt.why}` : ""}`)
+  print(
+    `  ${clock(attempt.startedAt)} ${attempt.name} → ${tint(attempt.outcome ?? "no answer yet")}${answer ? ` (${answer})` : ""}, ${took}${attempt.why ? `: ${attempt.why}` : ""}`,
+  )
 }
 
 function printParked(parked: PassagePath["parked"][number]): void {
   if (parked.decision) {
-    print(`  parked (${parked.cause}): ${parked.reason}. ${parked.decidedBy ?? "somebody"} chose to ${parked.decision}.`)
+    print(
+      `  parked (${parked.cause}): ${parked.reason}. ${parked.decidedBy ?? "somebody"} chose to ${parked.decision}.`,
+    )
     return
   }
-  print(colors.red(`  parked (${parked.cause}): ${parked.reason}.`), `  ${parked.remedy ?? ""}`, colors.dim(`  wobbet parked retry ${parked.id}  ·  wobbet parked drop ${parked.id}`))
+  print(
+    colors.red(`  parked (${parked.cause}): ${parked.reason}.`),
+    `  ${parked.remedy ?? ""}`,
+    colors.dim(`  wobbet parked retry ${parked.id}  ·  wobbet parked drop ${parked.id}`),
+  )
 }
 
 function heading(text: string): void {

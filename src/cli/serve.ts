@@ -25,9 +25,13 @@ export function serveCommand(program: Command): void {
     .option("--bot <folder>", "a bot folder to follow on save")
     .action(async (options: { bot?: string }) => {
       const botFolder = options.bot ? resolve(options.bot) : undefined
-      if (botFolder && !existsSync(botFolder)) throw new CommandFault(`There is no folder ${botFolder}.`, "Name the folder that holds bot.yaml.")
+      if (botFolder && !existsSync(botFolder))
+        throw new CommandFault(`There is no folder ${botFolder}.`, "Name the folder that holds bot.yaml.")
       const service = await begin(botFolder ? { botFolder } : {})
-      print(`${colors.green("●")} Wobbet is up at ${colors.bold(service.address)}`, `  The console signs in with the token in ${resolve(process.env.WOBBET_HOME ?? ".wobbet")}/token.`)
+      print(
+        `${colors.green("●")} Wobbet is up at ${colors.bold(service.address)}`,
+        `  The console signs in with the token in ${resolve(process.env.WOBBET_HOME ?? ".wobbet")}/token.`,
+      )
       endInOrder(() => service.stop())
     })
 }
@@ -35,7 +39,11 @@ export function serveCommand(program: Command): void {
 /** Starts the service, and says in a sentence when it cannot be. */
 export async function begin(options: { botFolder?: string; databaseName?: string }): Promise<RunningService> {
   try {
-    return await startService(readServiceSettings(process.env), { files: builtFiles, log: makeLog(process.env), ...options })
+    return await startService(readServiceSettings(process.env), {
+      files: builtFiles,
+      log: makeLog(process.env),
+      ...options,
+    })
   } catch (error) {
     if (error instanceof SettingFault || error instanceof ServerTrouble) throw new CommandFault(error.message)
     throw error

@@ -1,7 +1,7 @@
 import type { Command } from "commander"
 import type { MessageView } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, rail, when, word } from "./output.ts"
+import { asJson, colors, inLine, print, rail, when, messageWord } from "./output.ts"
 
 /** `wobbet send` and `wobbet tail`. */
 export function talkCommands(program: Command): void {
@@ -14,9 +14,15 @@ export function talkCommands(program: Command): void {
     .option("--key <key>", "an idempotency key: the same key sends once")
     .option("--json", "for programs")
     .action(async (to: string, text: string, options: { channel?: string; key?: string; json?: boolean }) => {
-      const sent = await connect().send({ to, text, ...(options.channel ? { channel: options.channel } : {}) }, options.key)
+      const sent = await connect().send(
+        { to, text, ...(options.channel ? { channel: options.channel } : {}) },
+        options.key,
+      )
       if (asJson(options, sent)) return
-      print(`In line: ${sent.messages.join(", ")} in ${sent.conversation}.`, colors.dim(`How far it got: wobbet message show ${sent.messages[0]}`))
+      print(
+        `In line: ${sent.messages.join(", ")} in ${sent.conversation}.`,
+        colors.dim(`How far it got: wobbet message show ${sent.messages[0]}`),
+      )
     })
 
   program
@@ -52,5 +58,5 @@ export function talkCommands(program: Command): void {
 function tailLine(message: MessageView): string {
   const arrow = message.direction === "in" ? "→" : "←"
   const who = inLine(message.title ?? message.channel, 18).padEnd(18)
-  return `${colors.dim(when(message.receivedAt))} ${arrow} ${rail(message.stops ?? [])}  ${who}  ${inLine(message.text, 60)}  ${word(message.stops ?? [])}${message.reason ? colors.dim(` ${inLine(message.reason, 60)}`) : ""}`
+  return `${colors.dim(when(message.receivedAt))} ${arrow} ${rail(message.stops ?? [])}  ${who}  ${inLine(message.text, 60)}  ${messageWord(message)}${message.reason ? colors.dim(` ${inLine(message.reason, 60)}`) : ""}`
 }

@@ -53,9 +53,14 @@ export class Client {
 
   channels = () => this.get<Page<ChannelShown>>("/channels")
   channel = (key: string) => this.get<ChannelShown>(`/channels/${encodeURIComponent(key)}`)
-  addChannel = (body: { kind: string; key: string; settings?: object; secrets?: object }) => this.post<ChannelShown>("/channels", body)
-  changeChannel = (key: string, body: { settings?: object; secrets?: object }) => this.call<ChannelShown>("PATCH", `/channels/${encodeURIComponent(key)}`, {}, body)
-  checkChannel = (key: string) => this.post<{ identity: NonNullable<ChannelShown["identity"]>; resumed: boolean }>(`/channels/${encodeURIComponent(key)}/check`)
+  addChannel = (body: { kind: string; key: string; settings?: object; secrets?: object }) =>
+    this.post<ChannelShown>("/channels", body)
+  changeChannel = (key: string, body: { settings?: object; secrets?: object }) =>
+    this.call<ChannelShown>("PATCH", `/channels/${encodeURIComponent(key)}`, {}, body)
+  checkChannel = (key: string) =>
+    this.post<{ identity: NonNullable<ChannelShown["identity"]>; resumed: boolean }>(
+      `/channels/${encodeURIComponent(key)}/check`,
+    )
   connectChannel = (key: string) => this.post<Comparison>(`/channels/${encodeURIComponent(key)}/connect`)
   channelRecord = (key: string) => this.get<Comparison>(`/channels/${encodeURIComponent(key)}/record`)
   pauseChannel = (key: string) => this.post<ChannelShown>(`/channels/${encodeURIComponent(key)}/pause`)
@@ -64,12 +69,21 @@ export class Client {
   messages = (query: Query = {}) => this.get<Page<MessageView>>("/messages", query)
   message = (id: string) => this.get<MessageView>(`/messages/${encodeURIComponent(id)}`)
   send = (body: SendRequest, idempotencyKey?: string) =>
-    this.call<{ conversation: string; messages: string[] }>("POST", "/messages", {}, body, idempotencyKey ? { "idempotency-key": idempotencyKey } : {})
+    this.call<{ conversation: string; messages: string[] }>(
+      "POST",
+      "/messages",
+      {},
+      body,
+      idempotencyKey ? { "idempotency-key": idempotencyKey } : {},
+    )
 
   conversations = (query: Query = {}) => this.get<Page<ConversationView>>("/conversations", query)
-  conversation = (id: string) => this.get<ConversationView & { state: { [field: string]: unknown } }>(`/conversations/${encodeURIComponent(id)}`)
-  conversationMessages = (id: string, query: Query = {}) => this.get<Page<MessageView>>(`/conversations/${encodeURIComponent(id)}/messages`, query)
-  setAnsweredBy = (id: string, answeredBy: "bot" | "person") => this.call<ConversationView>("PATCH", `/conversations/${encodeURIComponent(id)}`, {}, { answeredBy })
+  conversation = (id: string) =>
+    this.get<ConversationView & { state: { [field: string]: unknown } }>(`/conversations/${encodeURIComponent(id)}`)
+  conversationMessages = (id: string, query: Query = {}) =>
+    this.get<Page<MessageView>>(`/conversations/${encodeURIComponent(id)}/messages`, query)
+  setAnsweredBy = (id: string, answeredBy: "bot" | "person") =>
+    this.call<ConversationView>("PATCH", `/conversations/${encodeURIComponent(id)}`, {}, { answeredBy })
   resetConversation = (id: string) => this.post<void>(`/conversations/${encodeURIComponent(id)}/reset`)
 
   passages = (query: Query = {}) => this.get<Page<PassageSummary>>("/passages", query)
@@ -77,12 +91,14 @@ export class Client {
 
   parked = (query: Query = {}) => this.get<Page<ParkedView>>("/parked", query)
   retryParked = (id: string) => this.post<ParkedView>(`/parked/${encodeURIComponent(id)}/retry`)
-  editParked = (id: string, text: string) => this.post<{ conversation: string; messages: string[] }>(`/parked/${encodeURIComponent(id)}/edit`, { text })
+  editParked = (id: string, text: string) =>
+    this.post<{ conversation: string; messages: string[] }>(`/parked/${encodeURIComponent(id)}/edit`, { text })
   dropParked = (id: string) => this.post<ParkedView>(`/parked/${encodeURIComponent(id)}/drop`)
 
   bot = () => this.get<BotView>("/bot")
   checkBot = (folder?: string) => this.post<BotView & { routes?: string[] }>("/bot/check", folder ? { folder } : {})
-  explain = (body: { text: string; channel?: string; choice?: string; state?: object; place?: string }) => this.post<Explanation>("/bot/explain", body)
+  explain = (body: { text: string; channel?: string; choice?: string; state?: object; place?: string }) =>
+    this.post<Explanation>("/bot/explain", body)
 
   session = () => this.get<{ name: string; role: string; csrf?: string }>("/session")
   signIn = (token: string) => this.post<{ name: string; role: string; csrf: string }>("/session", { token })
@@ -120,7 +136,13 @@ export class Client {
     return this.call<T>("POST", path, {}, body)
   }
 
-  private async call<T>(method: string, path: string, query: Query = {}, body?: object, headers: { [name: string]: string } = {}): Promise<T> {
+  private async call<T>(
+    method: string,
+    path: string,
+    query: Query = {},
+    body?: object,
+    headers: { [name: string]: string } = {},
+  ): Promise<T> {
     const search = new URLSearchParams()
     for (const [name, value] of Object.entries(query)) {
       if (value !== undefined) search.set(name, value instanceof Date ? value.toISOString() : String(value))
@@ -136,7 +158,10 @@ export class Client {
   }
 
   private identify(): { [name: string]: string } {
-    return { ...(this.token ? { authorization: `Bearer ${this.token}` } : {}), ...(this.csrf ? { "x-csrf": this.csrf } : {}) }
+    return {
+      ...(this.token ? { authorization: `Bearer ${this.token}` } : {}),
+      ...(this.csrf ? { "x-csrf": this.csrf } : {}),
+    }
   }
 
   private async fetch(url: string, options: RequestInit): Promise<Response> {
@@ -151,11 +176,18 @@ export class Client {
 
 async function errorOf(answer: Response): Promise<ApiError> {
   const problem = (await answer.json().catch(() => ({}))) as { detail?: string; remedy?: string; field?: string }
-  return new ApiError(answer.status, problem.detail ?? `The service answered ${answer.status}.`, problem.remedy ?? "", problem.field)
+  return new ApiError(
+    answer.status,
+    problem.detail ?? `The service answered ${answer.status}.`,
+    problem.remedy ?? "",
+    problem.field,
+  )
 }
 
 /** Server-sent events, as the HTML standard writes them. */
-async function* readEvents(body: ReadableStream<Uint8Array>): AsyncGenerator<{ id?: string; event: string; data: string }> {
+async function* readEvents(
+  body: ReadableStream<Uint8Array>,
+): AsyncGenerator<{ id?: string; event: string; data: string }> {
   const decoder = new TextDecoder()
   let text = ""
   const reader = body.getReader()
@@ -170,7 +202,8 @@ async function* readEvents(body: ReadableStream<Uint8Array>): AsyncGenerator<{ i
         if (at > 0) fields[line.slice(0, at)] = line.slice(at + 1).trim()
       }
       text = text.slice(end + 2)
-      if (fields.data !== undefined) yield { ...(fields.id ? { id: fields.id } : {}), event: fields.event ?? "message", data: fields.data }
+      if (fields.data !== undefined)
+        yield { ...(fields.id ? { id: fields.id } : {}), event: fields.event ?? "message", data: fields.data }
     }
   }
 }

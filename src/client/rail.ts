@@ -22,9 +22,18 @@ export function railText(stops: Stop[]): string {
 }
 
 /** What became of a passage, in one word and a reason. */
-export function railWord(stops: Stop[]): { word: string; tone: "good" | "open" | "needs you" | "stopped" | "calm"; why?: string } {
+export function railWord(stops: Stop[]): {
+  word: string
+  tone: "good" | "open" | "needs you" | "stopped" | "calm"
+  why?: string
+} {
   const stopped = stops.find((stop) => stop.state === "stopped")
-  if (stopped) return { word: stoppedWords[stopped.stop], tone: needsYou(stopped) ? "needs you" : "stopped", ...(stopped.why ? { why: stopped.why } : {}) }
+  if (stopped)
+    return {
+      word: stoppedWords[stopped.stop],
+      tone: needsYou(stopped) ? "needs you" : "stopped",
+      ...(stopped.why ? { why: stopped.why } : {}),
+    }
   const open = stops.find((stop) => stop.state === "under way")
   if (open) return { word: openWords[open.stop], tone: "open", ...(open.why ? { why: open.why } : {}) }
   const delivered = stops.find((stop) => stop.stop === "delivered" && stop.state === "done")

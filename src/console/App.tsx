@@ -67,11 +67,16 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
             <NavLink
               key={page.path}
               to={page.path}
-              className={({ isActive }) => `border-b-2 px-2 py-1.5 text-sm whitespace-nowrap ${isActive ? "border-spruce font-semibold" : "border-transparent hover:border-line"}`}
+              className={({ isActive }) =>
+                `border-b-2 px-2 py-1.5 text-sm whitespace-nowrap ${isActive ? "border-spruce font-semibold" : "border-transparent hover:border-line"}`
+              }
             >
               {page.name}
               {page.path === "/parked" && waiting > 0 ? (
-                <span className="ml-1.5 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper" aria-label={`${waiting} need you`}>
+                <span
+                  className="ml-1.5 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper"
+                  aria-label={`${waiting} need you`}
+                >
                   {waiting === 100 ? "100+" : waiting}
                 </span>
               ) : null}
@@ -103,11 +108,15 @@ function BotBanner() {
   if (!data || data.faults.length === 0) return null
   return (
     <aside role="alert" className="border-b border-damson bg-damson-wash px-4 py-2 text-sm text-damson">
-      <strong>The bot folder does not check.</strong> {data.release ? "The version before still answers." : "No bot answers until it is mended."}
+      <strong>The bot folder does not check.</strong>{" "}
+      {data.release ? "The version before still answers." : "No bot answers until it is mended."}
       <ul className="m-0 mt-1 list-none p-0">
         {data.faults.map((fault) => (
           <li key={`${fault.file}:${fault.line}:${fault.says}`}>
-            <code className="font-mono">{[fault.file, fault.line, fault.column].filter((part) => part !== undefined).join(":")}</code> {fault.says}. {fault.remedy}
+            <code className="font-mono">
+              {[fault.file, fault.line, fault.column].filter((part) => part !== undefined).join(":")}
+            </code>{" "}
+            {fault.says}. {fault.remedy}
           </li>
         ))}
       </ul>
@@ -146,11 +155,17 @@ function AccountMenu({ visitor, leave }: { visitor: Visitor; leave: () => void }
           </MenuItem>
         ))}
         <MenuItem>
-          <button type="button" className={`${item} border-t border-line`} onClick={() => void service.signOut().then(leave)}>
+          <button
+            type="button"
+            className={`${item} border-t border-line`}
+            onClick={() => void service.signOut().then(leave)}
+          >
             Sign out
           </button>
         </MenuItem>
-        <p className="border-t border-line px-3 py-1.5 text-xs text-quiet">Keys: 1 to 4 pages, ↑ ↓ or j k in lists, / search</p>
+        <p className="border-t border-line px-3 py-1.5 text-xs text-quiet">
+          Keys: 1 to 4 pages, ↑ ↓ or j k in lists, / search
+        </p>
       </MenuItems>
     </Menu>
   )
@@ -161,7 +176,13 @@ function usePageKeys() {
   const navigate = useNavigate()
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
-      if ((event.target as HTMLElement).closest("input, textarea, select") || event.metaKey || event.ctrlKey || event.altKey) return
+      if (
+        (event.target as HTMLElement).closest("input, textarea, select") ||
+        event.metaKey ||
+        event.ctrlKey ||
+        event.altKey
+      )
+        return
       const page = pages[Number(event.key) - 1]
       if (page) void navigate(page.path)
       if (event.key === "/") {

@@ -34,7 +34,11 @@ export interface Loaded<T> {
 
 /** What a call of the API answers, read anew whenever something happens. `key` says what is asked for. */
 export function useData<T>(key: string, load: () => Promise<T>): Loaded<T> {
-  const [state, setState] = useState<{ key: string; data: T | undefined; error: Error | undefined }>({ key, data: undefined, error: undefined })
+  const [state, setState] = useState<{ key: string; data: T | undefined; error: Error | undefined }>({
+    key,
+    data: undefined,
+    error: undefined,
+  })
   const loader = useRef(load)
   loader.current = load
   const running = useRef({ busy: false, again: false, key })
@@ -52,7 +56,9 @@ export function useData<T>(key: string, load: () => Promise<T>): Loaded<T> {
       .current()
       .then(
         (data) => run.key === asked && setState({ key: asked, data, error: undefined }),
-        (error: Error) => run.key === asked && setState((before) => ({ key: asked, data: before.key === asked ? before.data : undefined, error })),
+        (error: Error) =>
+          run.key === asked &&
+          setState((before) => ({ key: asked, data: before.key === asked ? before.data : undefined, error })),
       )
       .finally(() => {
         run.busy = false
@@ -68,9 +74,15 @@ export function useData<T>(key: string, load: () => Promise<T>): Loaded<T> {
     return () => void listeners.delete(look)
   }, [key, look])
 
-  return { data: state.key === key ? state.data : undefined, error: state.key === key ? state.error : undefined, again: look }
+  return {
+    data: state.key === key ? state.data : undefined,
+    error: state.key === key ? state.error : undefined,
+    again: look,
+  }
 }
 
 export function problemText(error: Error): string {
-  return error instanceof ApiError ? `${error.message} ${error.remedy}` : "The service does not answer. It is asked again as soon as it is back."
+  return error instanceof ApiError
+    ? `${error.message} ${error.remedy}`
+    : "The service does not answer. It is asked again as soon as it is back."
 }

@@ -40,7 +40,12 @@ export class Alerts {
       data: { channel: about.row.key, says: text },
     }
     const headers = { "content-type": "application/cloudevents+json" }
-    const answer = await request(address, { method: "POST", headers, body: JSON.stringify(event), headersTimeout: 10_000 })
+    const answer = await request(address, {
+      method: "POST",
+      headers,
+      body: JSON.stringify(event),
+      headersTimeout: 10_000,
+    })
     await answer.body.dump()
     if (answer.statusCode >= 300) throw new Error(`it answered ${answer.statusCode}`)
   }
@@ -48,14 +53,18 @@ export class Alerts {
   private async say(to: string, text: string): Promise<void> {
     const { database, channels, bell } = this.parts
     const at = to.indexOf(":")
-    const found = to.startsWith("cnv_") ? [await conversationById(database, to)] : await conversationAt(database, to.slice(at + 1), to.slice(0, at))
+    const found = to.startsWith("cnv_")
+      ? [await conversationById(database, to)]
+      : await conversationAt(database, to.slice(at + 1), to.slice(0, at))
     const conversation = found[0]
     const known = conversation && channels.get(conversation.channel)
     if (!conversation || !known) throw new Error("there is no such conversation")
     const { address, kind, topic } = conversation
     const place = { address, kind: kind as "direct", ...(topic ? { topic } : {}) }
     const { message } = renderPart({ part: "text", text: escapeMarkup(text) }, place, known)
-    await addToLine(database, { conversation: conversation.id, channel: conversation.channel }, [{ ...message, origin: "alert" }])
+    await addToLine(database, { conversation: conversation.id, channel: conversation.channel }, [
+      { ...message, origin: "alert" },
+    ])
     bell.ring("sends")
   }
 }

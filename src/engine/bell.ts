@@ -26,7 +26,8 @@ export class Bell {
     client.on("error", again)
     client.on("end", again)
     client.on("notification", ({ payload }) => {
-      for (const ring of (payload ?? "").split(",") as Ring[]) this.listeners.get(ring)?.forEach((listener) => listener())
+      for (const ring of (payload ?? "").split(",") as Ring[])
+        this.listeners.get(ring)?.forEach((listener) => listener())
     })
     this.client = client
     try {

@@ -37,7 +37,12 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
   const bundle = await bundleHandlers(folder, files, sdk)
   const faults = [...("faults" in reading ? reading.faults : []), ...("faults" in bundle ? bundle.faults : [])]
   if ("faults" in reading || "faults" in bundle) return { faults }
-  const id = createHash("sha256").update(JSON.stringify(reading.bot)).update("\n").update(bundle.code ?? "").digest("hex").slice(0, 16)
+  const id = createHash("sha256")
+    .update(JSON.stringify(reading.bot))
+    .update("\n")
+    .update(bundle.code ?? "")
+    .digest("hex")
+    .slice(0, 16)
   return { ready: { id, bot: reading.bot, bundle: bundle.code } }
 }
 
@@ -77,7 +82,12 @@ async function bundleHandlers(
   const entries = [...files.keys()].map((name, at) => `  ${JSON.stringify(name)}: { default: h${at} },`)
   try {
     const built = await build({
-      stdin: { contents: `${imports.join("\n")}\nexport const handlers = {\n${entries.join("\n")}\n}\n`, resolveDir: folder, sourcefile: "handlers", loader: "js" },
+      stdin: {
+        contents: `${imports.join("\n")}\nexport const handlers = {\n${entries.join("\n")}\n}\n`,
+        resolveDir: folder,
+        sourcefile: "handlers",
+        loader: "js",
+      },
       bundle: true,
       write: false,
       platform: "node",
@@ -91,7 +101,9 @@ async function bundleHandlers(
       outfile: join(resolve(folder), "bundle.mjs"),
       alias: { wobbet: sdk },
       logLevel: "silent",
-      banner: { js: 'import { createRequire as __requireFor } from "node:module"; const require = __requireFor(import.meta.url);' },
+      banner: {
+        js: 'import { createRequire as __requireFor } from "node:module"; const require = __requireFor(import.meta.url);',
+      },
     })
     return { code: built.outputFiles[0]!.text }
   } catch (error) {
@@ -126,7 +138,9 @@ function faultOf(error: EsbuildMessage, folder: string, files: Map<string, strin
 
 /** A handler file that throws as soon as it is loaded. */
 export function faultOfLoading(error: HostError, folder: string): Fault {
-  const inside = [...(error.stack ?? "").matchAll(/\(?(\/[^():\s]+\.[mc]?[tj]s):(\d+):(\d+)\)?/g)].find(([, file]) => !relative(resolve(folder), file!).startsWith(".."))
+  const inside = [...(error.stack ?? "").matchAll(/\(?(\/[^():\s]+\.[mc]?[tj]s):(\d+):(\d+)\)?/g)].find(
+    ([, file]) => !relative(resolve(folder), file!).startsWith(".."),
+  )
   return {
     file: inside ? shown(inside[1]!) : shown(join(folder, "handlers")),
     ...(inside ? { line: Number(inside[2]), column: Number(inside[3]) } : {}),

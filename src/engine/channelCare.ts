@@ -53,11 +53,18 @@ export class ChannelCare {
     },
   ) {}
 
-  async add(given: { kind: string; key: string; settings: { [name: string]: unknown }; secrets: { [name: string]: string } }): Promise<ChannelView> {
+  async add(given: {
+    kind: string
+    key: string
+    settings: { [name: string]: unknown }
+    secrets: { [name: string]: string }
+  }): Promise<ChannelView> {
     const kind = kindNamed(given.kind)
     const { bot, lane, ...settings } = checkedSettings(kind, given.settings)
     const secrets = this.checkedSecrets(kind, given.secrets)
-    const sealed = Object.fromEntries(Object.entries(secrets).map(([name, value]) => [name, this.parts.seal.seal(value)]))
+    const sealed = Object.fromEntries(
+      Object.entries(secrets).map(([name, value]) => [name, this.parts.seal.seal(value)]),
+    )
     const added = await addChannel(this.parts.database, {
       key: given.key,
       kind: kind.kind,
@@ -66,22 +73,41 @@ export class ChannelCare {
       bot: (bot as string | undefined) ?? null,
       lane: (lane as string | undefined) ?? "live",
     })
-    if (!added) throw new Trouble("taken", `There is a channel "${given.key}" already.`, `Choose another key, or change that one with "wobbet channel change ${given.key}".`, "key")
+    if (!added)
+      throw new Trouble(
+        "taken",
+        `There is a channel "${given.key}" already.`,
+        `Choose another key, or change that one with "wobbet channel change ${given.key}".`,
+        "key",
+      )
     await this.changed()
     return this.show(given.key)
   }
 
   /** Changes settings and secrets; what is not named stays. A setting given as null goes back to its default. */
-  async change(key: string, given: { settings?: { [name: string]: unknown }; secrets?: { [name: string]: string } }): Promise<ChannelView> {
+  async change(
+    key: string,
+    given: { settings?: { [name: string]: unknown }; secrets?: { [name: string]: string } },
+  ): Promise<ChannelView> {
     const { row, channel } = this.known(key)
     const kind = kindNamed(row.kind)
-    const merged = Object.fromEntries(Object.entries({ ...row.settings, ...given.settings }).filter(([, value]) => value !== null))
+    const merged = Object.fromEntries(
+      Object.entries({ ...row.settings, ...given.settings }).filter(([, value]) => value !== null),
+    )
     const { bot, lane, ...settings } = checkedSettings(kind, merged)
     const secrets = this.checkedSecrets(kind, { ...channel.secrets, ...given.secrets })
     const sealed = Object.fromEntries(
-      Object.entries(secrets).map(([name, value]) => [name, channel.secrets[name] === value && row.sealed[name] ? row.sealed[name] : this.parts.seal.seal(value)]),
+      Object.entries(secrets).map(([name, value]) => [
+        name,
+        channel.secrets[name] === value && row.sealed[name] ? row.sealed[name] : this.parts.seal.seal(value),
+      ]),
     )
-    await changeChannel(this.parts.database, key, { settings, sealed, ...(bot ? { bot: bot as string } : {}), ...(lane ? { lane: lane as string } : {}) })
+    await changeChannel(this.parts.database, key, {
+      settings,
+      sealed,
+      ...(bot ? { bot: bot as string } : {}),
+      ...(lane ? { lane: lane as string } : {}),
+    })
     await this.changed()
     return this.show(key)
   }
@@ -99,7 +125,8 @@ export class ChannelCare {
     const { row, channel } = this.known(key)
     const { account } = kindNamed(row.kind)
     const found = account.readCheck(await perform(account.check(channel), channel, undefined))
-    if ("fault" in found) throw new Trouble("provider-refused", `The check of "${key}" failed: ${found.fault}.`, found.remedy)
+    if ("fault" in found)
+      throw new Trouble("provider-refused", `The check of "${key}" failed: ${found.fault}.`, found.remedy)
     await keepIdentity(this.parts.database, key, found.identity)
     const resumed = row.state === "locked out" && (await resumeChannel(this.parts.database, key))
     await this.changed()
@@ -117,7 +144,11 @@ export class ChannelCare {
     const answer = await perform(call, known.channel, undefined)
     const outcome = kindNamed(known.row.kind).judge(call, answer)
     if (outcome.outcome !== "accepted") {
-      throw new Trouble("provider-refused", `The provider did not take the address: ${outcome.why}.`, "Is the public address right, and https? Set it with publicUrl, or WOBBET_PUBLIC_URL.")
+      throw new Trouble(
+        "provider-refused",
+        `The provider did not take the address: ${outcome.why}.`,
+        "Is the public address right, and https? Set it with publicUrl, or WOBBET_PUBLIC_URL.",
+      )
     }
     this.parts.poller()?.troubles.delete(key)
     await this.changed()
@@ -135,7 +166,11 @@ export class ChannelCare {
 
   async pause(key: string, by: string): Promise<ChannelView> {
     this.known(key)
-    await stopChannel(this.parts.database, key, { state: "paused", reason: `paused by ${by}`, remedy: `Resume it with "wobbet channel resume ${key}".` })
+    await stopChannel(this.parts.database, key, {
+      state: "paused",
+      reason: `paused by ${by}`,
+      remedy: `Resume it with "wobbet channel resume ${key}".`,
+    })
     await this.changed()
     return this.show(key)
   }
@@ -190,7 +225,13 @@ export class ChannelCare {
         .map(([name, length]) => [name, randomBytes(length).toString("base64url").slice(0, length)]),
     )
     const { value, fault } = readSecrets(kind, { ...made, ...given })
-    if (fault) throw new Trouble("bad-input", `The secret is not right: ${fault.says}.`, "Copy it again from the provider, without blanks around it.", `secrets.${fault.field}`)
+    if (fault)
+      throw new Trouble(
+        "bad-input",
+        `The secret is not right: ${fault.says}.`,
+        "Copy it again from the provider, without blanks around it.",
+        `secrets.${fault.field}`,
+      )
     return value as { [name: string]: string }
   }
 
@@ -208,12 +249,24 @@ export class ChannelCare {
 
 function kindNamed(name: string): ChannelKind {
   const kind = kinds[name]
-  if (!kind) throw new Trouble("bad-input", `There is no channel kind "${name}".`, `Choose one of: ${Object.keys(kinds).join(", ")}.`, "kind")
+  if (!kind)
+    throw new Trouble(
+      "bad-input",
+      `There is no channel kind "${name}".`,
+      `Choose one of: ${Object.keys(kinds).join(", ")}.`,
+      "kind",
+    )
   return kind
 }
 
 function checkedSettings(kind: ChannelKind, given: { [name: string]: unknown }): { [name: string]: unknown } {
   const { value, fault } = readSettings(kind, given)
-  if (fault) throw new Trouble("bad-input", `The setting is not right: ${fault.says}.`, `docs/connect-telegram.md lists the settings of a ${kind.kind} channel.`, `settings.${fault.field}`)
+  if (fault)
+    throw new Trouble(
+      "bad-input",
+      `The setting is not right: ${fault.says}.`,
+      `docs/connect-telegram.md lists the settings of a ${kind.kind} channel.`,
+      `settings.${fault.field}`,
+    )
   return value
 }

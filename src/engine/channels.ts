@@ -46,8 +46,16 @@ export class Channels {
   }
 
   private open(row: ChannelRow): Channel {
-    const secrets = Object.fromEntries(Object.entries(row.sealed).map(([name, sealed]) => [name, this.seal.open(sealed)]))
+    const secrets = Object.fromEntries(
+      Object.entries(row.sealed).map(([name, sealed]) => [name, this.seal.open(sealed)]),
+    )
     kindOf(row.kind)
-    return { key: row.key, kind: row.kind, settings: row.settings, secrets, ...(row.identity ? { identity: row.identity } : {}) }
+    return {
+      key: row.key,
+      kind: row.kind,
+      settings: row.settings,
+      secrets,
+      ...(row.identity ? { identity: row.identity } : {}),
+    }
   }
 }

@@ -37,16 +37,33 @@ export class Desk {
     const messages = given.replies.map((reply) => {
       const rendered = renderPart(reply, place, known)
       if (rendered.impossible) {
-        throw new Trouble("cannot-be-said", `The ${reply.part} part cannot be said on ${known.row.kind}: ${rendered.impossible}.`, "Say it with another part.", "replies")
+        throw new Trouble(
+          "cannot-be-said",
+          `The ${reply.part} part cannot be said on ${known.row.kind}: ${rendered.impossible}.`,
+          "Say it with another part.",
+          "replies",
+        )
       }
       return { ...rendered.message, origin: given.origin, author: given.author }
     })
     const answer = { conversation: conversation.id, messages: messages.map((one) => one.id) }
-    const fingerprint = createHash("sha256").update(JSON.stringify([given.to, given.channel, given.replies])).digest("hex")
+    const fingerprint = createHash("sha256")
+      .update(JSON.stringify([given.to, given.channel, given.replies]))
+      .digest("hex")
     const once = given.key === undefined ? undefined : { key: given.key, author: given.author, fingerprint, answer }
-    const added = await addToLine(database, { conversation: conversation.id, channel: conversation.channel }, messages, once)
+    const added = await addToLine(
+      database,
+      { conversation: conversation.id, channel: conversation.channel },
+      messages,
+      once,
+    )
     if (added.clash) {
-      throw new Trouble("key-reused", `The Idempotency-Key "${given.key}" was used before for something else.`, "Use a new key for a new message; repeat a key only with the same request.", "Idempotency-Key")
+      throw new Trouble(
+        "key-reused",
+        `The Idempotency-Key "${given.key}" was used before for something else.`,
+        "Use a new key for a new message; repeat a key only with the same request.",
+        "Idempotency-Key",
+      )
     }
     if (!added.added) return added.answer as typeof answer
     sender?.lineGrew(conversation.id, conversation.channel)
@@ -66,11 +83,23 @@ export class Desk {
     const found = await conversationAt(database, to, channel)
     if (found.length === 1) return found[0]!
     if (found.length > 1) {
-      throw new Trouble("bad-input", `The address "${to}" is known on several channels: ${found.map((one) => one.channel).join(", ")}.`, "Name the channel.", "channel")
+      throw new Trouble(
+        "bad-input",
+        `The address "${to}" is known on several channels: ${found.map((one) => one.channel).join(", ")}.`,
+        "Name the channel.",
+        "channel",
+      )
     }
-    if (channel === undefined) throw notFound("conversation at the address", to, "Name the channel to write to somebody new; the provider decides whether that is allowed.")
+    if (channel === undefined)
+      throw notFound(
+        "conversation at the address",
+        to,
+        "Name the channel to write to somebody new; the provider decides whether that is allowed.",
+      )
     care.known(channel)
-    const [id] = await conversationsAt(database, [{ channel, place: { address: to, kind: to.startsWith("-") ? "group" : "direct" } }])
+    const [id] = await conversationsAt(database, [
+      { channel, place: { address: to, kind: to.startsWith("-") ? "group" : "direct" } },
+    ])
     return (await conversationById(database, id!))!
   }
 
@@ -87,11 +116,20 @@ export class Desk {
   async edit(id: string, text: string, by: string): Promise<{ messages: string[] }> {
     const parked = await this.open(id)
     if (parked.what === "turn") {
-      throw new Trouble("bad-input", "What a person said cannot be edited.", "Retry it, drop it, or answer by hand with a send.")
+      throw new Trouble(
+        "bad-input",
+        "What a person said cannot be edited.",
+        "Retry it, drop it, or answer by hand with a send.",
+      )
     }
     const [message] = await messagesById(this.engine.database, [parked.message])
     const body = message!.body as unknown as ReplyPart
-    const changed: ReplyPart = body.part === "choices" || body.part === "text" || body.part === "amend" ? { ...body, text } : body.part === "media" ? { ...body, caption: text } : { part: "text", text }
+    const changed: ReplyPart =
+      body.part === "choices" || body.part === "text" || body.part === "amend"
+        ? { ...body, text }
+        : body.part === "media"
+          ? { ...body, caption: text }
+          : { part: "text", text }
     if (!(await decideParked(this.engine.database, id, "edit", by))) throw decided(id)
     await this.decided(parked, "edit", by)
     return this.send({ to: parked.conversation, replies: [changed], author: by, origin: "person" })
@@ -118,5 +156,9 @@ export class Desk {
 }
 
 function decided(id: string): Trouble {
-  return new Trouble("decided", `Somebody has decided about ${id} already.`, '"wobbet parked list --all" shows what was decided.')
+  return new Trouble(
+    "decided",
+    `Somebody has decided about ${id} already.`,
+    '"wobbet parked list --all" shows what was decided.',
+  )
 }

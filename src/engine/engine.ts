@@ -87,7 +87,10 @@ export class Engine {
     const channels = (this.channels = new Channels(database, seal))
     const directory = (this.directory = new Directory(database))
     const self = this.self
-    this.bots = new Bots(database, join(settings.home, "releases"), settings.hostScript, { ...hostLimits, ...settings.hostLimits })
+    this.bots = new Bots(database, join(settings.home, "releases"), settings.hostScript, {
+      ...hostLimits,
+      ...settings.hostLimits,
+    })
     const alerts = new Alerts({ database, channels, bell, log })
     if (roles.has("sender")) this.sender = new Sender({ database, channels, directory, bell, alerts, log, self })
     if (roles.has("turns")) {
@@ -103,9 +106,26 @@ export class Engine {
       })
     }
     const turns = this.turns
-    this.inlet = new Inlet({ database, channels, directory, seal, bell, log, self, ...(turns ? { claimed: (claims) => turns.take(claims) } : {}) })
-    if (roles.has("poller")) this.poller = new Poller({ database, channels, inlet: this.inlet, alerts, bell, log, self })
-    this.care = new ChannelCare({ database, channels, seal, bell, poller: () => this.poller, publicUrl: () => this.publicUrl })
+    this.inlet = new Inlet({
+      database,
+      channels,
+      directory,
+      seal,
+      bell,
+      log,
+      self,
+      ...(turns ? { claimed: (claims) => turns.take(claims) } : {}),
+    })
+    if (roles.has("poller"))
+      this.poller = new Poller({ database, channels, inlet: this.inlet, alerts, bell, log, self })
+    this.care = new ChannelCare({
+      database,
+      channels,
+      seal,
+      bell,
+      poller: () => this.poller,
+      publicUrl: () => this.publicUrl,
+    })
   }
 
   async start(): Promise<void> {
@@ -117,7 +137,9 @@ export class Engine {
     if (this.settings.botFolder) {
       await this.loadBot()
       this.unfollow = followFolder(this.settings.botFolder, () => {
-        this.loading = this.loading.then(() => this.loadBot()).catch((error: unknown) => this.settings.log.error({ err: error }, "the bot folder could not be read"))
+        this.loading = this.loading
+          .then(() => this.loadBot())
+          .catch((error: unknown) => this.settings.log.error({ err: error }, "the bot folder could not be read"))
       })
     }
     await this.sender?.start()
@@ -126,7 +148,8 @@ export class Engine {
     const every = (ms: number, run: () => Promise<unknown>) => {
       const timer = setInterval(() => {
         run().catch((error: unknown) => {
-          if (refusal(error) !== "away") this.settings.log.error({ err: error }, "housekeeping failed; it is tried again")
+          if (refusal(error) !== "away")
+            this.settings.log.error({ err: error }, "housekeeping failed; it is tried again")
         })
       }, ms)
       timer.unref()
@@ -147,7 +170,9 @@ export class Engine {
     this.timers.forEach(clearInterval)
     await this.poller?.stop()
     await this.inlet.drained()
-    await this.turns?.stop(limit).catch((error: unknown) => this.settings.log.error({ err: error }, "turns did not end in order"))
+    await this.turns
+      ?.stop(limit)
+      .catch((error: unknown) => this.settings.log.error({ err: error }, "turns did not end in order"))
     await this.sender?.stop(limit)
     await this.bots.close()
     await buryProcesses(this.database, [this.self]).catch(() => undefined)
@@ -161,19 +186,32 @@ export class Engine {
     const { botFolder, sdk, log } = this.settings
     if (!botFolder) return
     const reading = await readBotFolder(botFolder, sdk)
-    const faults = "faults" in reading ? reading.faults : await this.faultsOfLoading(reading.ready.id, reading.ready.bundle)
+    const faults =
+      "faults" in reading ? reading.faults : await this.faultsOfLoading(reading.ready.id, reading.ready.bundle)
     if ("faults" in reading || faults.length > 0) {
       this.bot = { ...this.bot, folder: botFolder, faults }
       const still = this.bot.release ? "The version before still answers." : "No bot answers until this is mended."
-      log.error(`the bot folder ${botFolder} does not check. ${still}\n${faults.map((fault) => `  ${faultLine(fault)}`).join("\n")}`)
+      log.error(
+        `the bot folder ${botFolder} does not check. ${still}\n${faults.map((fault) => `  ${faultLine(fault)}`).join("\n")}`,
+      )
       this.bell.ring("live")
       return
     }
     const { id, bot, bundle } = reading.ready
-    const moved = await publishRelease(this.database, { id, bot: bot.bot, definition: bot, bundle }, this.settings.lane ?? "live")
+    const moved = await publishRelease(
+      this.database,
+      { id, bot: bot.bot, definition: bot, bundle },
+      this.settings.lane ?? "live",
+    )
     const mended = this.bot.faults.length > 0
     const changed = moved || this.bot.release !== id
-    this.bot = { folder: botFolder, bot: bot.bot, release: id, loadedAt: changed ? new Date() : (this.bot.loadedAt ?? new Date()), faults: [] }
+    this.bot = {
+      folder: botFolder,
+      bot: bot.bot,
+      release: id,
+      loadedAt: changed ? new Date() : (this.bot.loadedAt ?? new Date()),
+      faults: [],
+    }
     if (changed || mended) {
       log.info(`the bot ${bot.bot} is loaded: release ${id}, ${bot.routes.length} routes`)
       this.bell.ring("lanes")
@@ -206,7 +244,9 @@ export class Engine {
         ...("status" in answer ? { status: answer.status, answer: keepable(answer.body, known.channel) } : {}),
       })
     }
-    await keepCourtesies(this.database, made).catch((error: unknown) => this.settings.log.warn({ err: error }, "a courtesy call could not be recorded"))
+    await keepCourtesies(this.database, made).catch((error: unknown) =>
+      this.settings.log.warn({ err: error }, "a courtesy call could not be recorded"),
+    )
   }
 
   /** Frees what processes of this machine held that have ended without saying so. */
@@ -214,8 +254,13 @@ export class Engine {
     const others = await processesOn(this.database, this.machine)
     const dead = others.filter((one) => one.id !== this.self && (one.pid === process.pid || !isAlive(one.pid)))
     if (dead.length === 0) return
-    await buryProcesses(this.database, dead.map((one) => one.id))
-    this.settings.log.warn(`took over from ${dead.length === 1 ? "a process" : `${dead.length} processes`} that ended without stopping`)
+    await buryProcesses(
+      this.database,
+      dead.map((one) => one.id),
+    )
+    this.settings.log.warn(
+      `took over from ${dead.length === 1 ? "a process" : `${dead.length} processes`} that ended without stopping`,
+    )
     this.bell.ring("work")
     this.bell.ring("sends")
   }

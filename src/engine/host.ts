@@ -32,7 +32,8 @@ async function load(file: string): Promise<void> {
     const bundle = (await import(pathToFileURL(file).href)) as { handlers: typeof handlers }
     handlers = bundle.handlers
     for (const [name, module] of Object.entries(handlers)) {
-      if (typeof module.default !== "function") throw new TypeError(`handlers/${name}: the default export is no function`)
+      if (typeof module.default !== "function")
+        throw new TypeError(`handlers/${name}: the default export is no function`)
     }
     tell({ say: "loaded", handlers: Object.keys(handlers) })
   } catch (error) {
@@ -55,7 +56,8 @@ async function run(order: ToHost & { say: "run" }): Promise<void> {
 function normal(outcome: Outcome | string | void): Outcome {
   if (outcome === undefined || outcome === null) return {}
   if (typeof outcome === "string") return { replies: [{ part: "text", text: outcome }] }
-  if (typeof outcome !== "object") throw new TypeError(`A handler answers with { replies, state }, not with ${typeof outcome}.`)
+  if (typeof outcome !== "object")
+    throw new TypeError(`A handler answers with { replies, state }, not with ${typeof outcome}.`)
   const { replies, state } = outcome
   const list = replies === undefined || replies === null ? [] : Array.isArray(replies) ? replies : [replies]
   return {
@@ -66,7 +68,11 @@ function normal(outcome: Outcome | string | void): Outcome {
 
 function plain(error: unknown): HostError {
   if (!(error instanceof Error)) return { name: "Error", message: format(error) }
-  return { name: error.name, message: error.message, ...(error.stack ? { stack: error.stack.split("\n").slice(0, 12).join("\n") } : {}) }
+  return {
+    name: error.name,
+    message: error.message,
+    ...(error.stack ? { stack: error.stack.split("\n").slice(0, 12).join("\n") } : {}),
+  }
 }
 
 function tell(words: FromHost): void {

@@ -111,6 +111,8 @@ export class HostPool {
   }
 }
 
+const loopNeverEnds = "the handler's loop never ends: it gave no sign of life"
+
 class Host {
   readonly runs = new Map<number, Run>()
   readonly ready: Promise<HostError | undefined>
@@ -160,8 +162,11 @@ class Host {
       }
       this.lastSign = Math.max(this.lastSign, Date.now())
       run.timer = setTimeout(() => {
+        // A host that awaits answers pings; one that does not is stuck, and whoever runs in it with it.
+        if (Date.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)
         if (!this.runs.delete(run.id)) return
-        run.fail(new HandlerFault({ name: "DeadlinePassed", message: `the handler "${run.handler}" did not answer within ${run.deadline / 1000} s` }))
+        const message = `the handler "${run.handler}" did not answer within ${run.deadline / 1000} s`
+        run.fail(new HandlerFault({ name: "DeadlinePassed", message }))
       }, run.deadline)
       this.tell({ say: "run", id: run.id, handler: run.handler, turn: run.turn })
     })
@@ -177,7 +182,8 @@ class Host {
 
   private hear(words: FromHost): void {
     if (words.say === "pong") {
-      if (words.memory > this.limits.memory * 2 * 1024 * 1024) this.kill("the handler used more memory than a host may have")
+      if (words.memory > this.limits.memory * 2 * 1024 * 1024)
+        this.kill("the handler used more memory than a host may have")
       return
     }
     if (words.say !== "done" && words.say !== "threw") return
@@ -195,7 +201,7 @@ class Host {
       this.lastSign = Date.now()
       return
     }
-    if (Date.now() - this.lastSign > this.limits.stuckAfter) this.kill("the handler's loop never ends: it gave no sign of life")
+    if (Date.now() - this.lastSign > this.limits.stuckAfter) this.kill(loopNeverEnds)
     else this.tell({ say: "ping", at: Date.now() })
   }
 

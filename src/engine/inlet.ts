@@ -62,7 +62,17 @@ export class Inlet {
       await this.gatherer.add({
         channel: key,
         parsed,
-        intake: { id: newId("itk"), channel: key, via: "webhook", method: call.method, ...kept, body: Buffer.from(call.body), verdict, answered: answer.status, ...leftovers(parsed) },
+        intake: {
+          id: newId("itk"),
+          channel: key,
+          via: "webhook",
+          method: call.method,
+          ...kept,
+          body: Buffer.from(call.body),
+          verdict,
+          answered: answer.status,
+          ...leftovers(parsed),
+        },
       })
     } catch (error) {
       if (refusal(error) !== "away") this.parts.log.error({ err: error, channel: key }, "a call could not be kept")
@@ -82,7 +92,15 @@ export class Inlet {
       return {
         channel: known.row.key,
         parsed,
-        intake: { id: newId("itk"), channel: known.row.key, via: "polling", ...call, body, verdict: { genuine: true, by: "fetched with our own token" }, ...leftovers(parsed) },
+        intake: {
+          id: newId("itk"),
+          channel: known.row.key,
+          via: "polling",
+          ...call,
+          body,
+          verdict: { genuine: true, by: "fetched with our own token" },
+          ...leftovers(parsed),
+        },
       }
     })
     const intakes = await this.placed(drafts)
@@ -134,7 +152,10 @@ export class Inlet {
       }
       const [poisoned] = intakes
       if (!poisoned || poisoned.messages.length === 0) throw error
-      this.parts.log.error({ err: error, intake: poisoned.id }, "a call's messages could not be stored; the raw call is kept")
+      this.parts.log.error(
+        { err: error, intake: poisoned.id },
+        "a call's messages could not be stored; the raw call is kept",
+      )
       const why = `its messages could not be stored: ${storable((error as Error).message).slice(-300)}`
       await this.store([{ ...poisoned, messages: [], unreadable: why }])
     }

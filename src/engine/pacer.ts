@@ -70,7 +70,8 @@ export class Pacer {
   }
 
   private forgetFull(now: number): void {
-    for (const [address, buckets] of this.places) if (buckets.every((bucket) => bucket.full(now))) this.places.delete(address)
+    for (const [address, buckets] of this.places)
+      if (buckets.every((bucket) => bucket.full(now))) this.places.delete(address)
   }
 
   private countDay(now: number): void {

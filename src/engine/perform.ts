@@ -34,11 +34,14 @@ export async function perform(
       dispatcher: agent,
       headersTimeout: timeout,
       bodyTimeout: timeout,
-      signal: options.signal ? AbortSignal.any([options.signal, AbortSignal.timeout(timeout)]) : AbortSignal.timeout(timeout),
+      signal: options.signal
+        ? AbortSignal.any([options.signal, AbortSignal.timeout(timeout)])
+        : AbortSignal.timeout(timeout),
     })
     const text = await answer.body.text()
     const given: { [name: string]: string } = {}
-    for (const [name, value] of Object.entries(answer.headers)) given[name] = Array.isArray(value) ? value.join(", ") : (value ?? "")
+    for (const [name, value] of Object.entries(answer.headers))
+      given[name] = Array.isArray(value) ? value.join(", ") : (value ?? "")
     return { status: answer.statusCode, headers: given, body: text }
   } catch (error) {
     return { failure: describe(error, channel), sent: mayHaveArrived(error) }
@@ -47,7 +50,9 @@ export async function perform(
 
 /** The text of an answer as it may be kept: no secrets, and not more than a page. */
 export function keepable(text: string, channel: Channel): string {
-  return replaceSecrets(text.slice(0, 4000), Object.values(channel.secrets), () => "•••").replaceAll("\u0000", "\uFFFD").toWellFormed()
+  return replaceSecrets(text.slice(0, 4000), Object.values(channel.secrets), () => "•••")
+    .replaceAll("\u0000", "\uFFFD")
+    .toWellFormed()
 }
 
 function fillIn(value: unknown, channel: Channel, placeAddress: string | undefined): unknown {
@@ -58,7 +63,9 @@ function fillIn(value: unknown, channel: Channel, placeAddress: string | undefin
   if (typeof named.setting === "string" && Object.keys(named).length === 1) return channel.settings[named.setting] ?? ""
   if (named.place === "address" && Object.keys(named).length === 2) {
     const address = placeAddress ?? ""
-    return named.as === "number" && /^-?\d+$/.test(address) && Number.isSafeInteger(Number(address)) ? Number(address) : address
+    return named.as === "number" && /^-?\d+$/.test(address) && Number.isSafeInteger(Number(address))
+      ? Number(address)
+      : address
   }
   return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, fillIn(inner, channel, placeAddress)]))
 }
@@ -66,13 +73,25 @@ function fillIn(value: unknown, channel: Channel, placeAddress: string | undefin
 function formOf(parts: FormPart[], fill: (value: unknown) => unknown): FormData {
   const form = new FormData()
   for (const part of parts) {
-    if ("data" in part) form.append(part.name, new Blob([Buffer.from(part.data, "base64")], { type: part.mime }), part.filename)
+    if ("data" in part)
+      form.append(part.name, new Blob([Buffer.from(part.data, "base64")], { type: part.mime }), part.filename)
     else form.append(part.name, String(fill(part.value)))
   }
   return form
 }
 
-const neverLeft = new Set(["ECONNREFUSED", "ENOTFOUND", "EAI_AGAIN", "EHOSTUNREACH", "ENETUNREACH", "UND_ERR_CONNECT_TIMEOUT", "UND_ERR_INVALID_ARG", "ERR_INVALID_URL", "CERT_HAS_EXPIRED", "ERR_TLS_CERT_ALTNAME_INVALID"])
+const neverLeft = new Set([
+  "ECONNREFUSED",
+  "ENOTFOUND",
+  "EAI_AGAIN",
+  "EHOSTUNREACH",
+  "ENETUNREACH",
+  "UND_ERR_CONNECT_TIMEOUT",
+  "UND_ERR_INVALID_ARG",
+  "ERR_INVALID_URL",
+  "CERT_HAS_EXPIRED",
+  "ERR_TLS_CERT_ALTNAME_INVALID",
+])
 
 /** Whether the request may have reached the provider although no answer came. */
 function mayHaveArrived(error: unknown): boolean {

@@ -73,8 +73,16 @@ export class Poller {
   private async lease(): Promise<void> {
     if (this.stopping) return
     try {
-      const polling = this.parts.channels.on().filter(({ row }) => row.settings.receive === "polling" && kindOf(row.kind).polling)
-      const taken = await takeLeases(this.parts.database, "poll", polling.map(({ row }) => row.key), this.parts.self, leaseSeconds)
+      const polling = this.parts.channels
+        .on()
+        .filter(({ row }) => row.settings.receive === "polling" && kindOf(row.kind).polling)
+      const taken = await takeLeases(
+        this.parts.database,
+        "poll",
+        polling.map(({ row }) => row.key),
+        this.parts.self,
+        leaseSeconds,
+      )
       const mine = new Map(taken.map((one) => [one.channel, one.offset]))
       for (const [key, round] of this.rounds) if (!mine.has(key)) round.abort.abort()
       for (const [key, offset] of mine) if (!this.rounds.has(key)) this.begin(key, offset ?? undefined)
@@ -89,7 +97,8 @@ export class Poller {
     this.rounds.set(key, round)
     void this.run(key, round)
       .catch((error: unknown) => {
-        if (!(error instanceof LeaseLost) && refusal(error) !== "away") this.parts.log.error({ err: error, channel: key }, "polling was broken off; it begins again")
+        if (!(error instanceof LeaseLost) && refusal(error) !== "away")
+          this.parts.log.error({ err: error, channel: key }, "polling was broken off; it begins again")
       })
       .finally(() => {
         this.rounds.delete(key)
@@ -107,7 +116,9 @@ export class Poller {
       const known = channels.get(key)
       if (!known || known.row.state !== "on" || known.row.settings.receive !== "polling") return
       const polling = kindOf(known.row.kind).polling!
-      const answer = await perform(polling.ask(known.channel, round.offset, holdSeconds), known.channel, undefined, { signal: round.abort.signal })
+      const answer = await perform(polling.ask(known.channel, round.offset, holdSeconds), known.channel, undefined, {
+        signal: round.abort.signal,
+      })
       if (round.abort.signal.aborted) return
       const read = polling.read(answer)
       if ("updates" in read) {
@@ -133,7 +144,8 @@ export class Poller {
   /** Said once, not with every round. */
   private report(key: string, says: string, remedy: string): void {
     if (this.troubles.get(key)?.says !== says) this.parts.log.warn({ channel: key }, `${says}. ${remedy}`)
-    if (!this.troubles.has(key) || this.troubles.get(key)!.says !== says) this.troubles.set(key, { says, remedy, since: new Date() })
+    if (!this.troubles.has(key) || this.troubles.get(key)!.says !== says)
+      this.troubles.set(key, { says, remedy, since: new Date() })
   }
 
   private async lockOut(known: KnownChannel, why: string, remedy: string): Promise<void> {

@@ -38,13 +38,18 @@ export function redactCall(
 ): { address: string; headers: { [name: string]: string } } {
   const known = (text: string) => replaceSecrets(text, secrets, (secret) => seal.fingerprint(secret))
   const headers = Object.fromEntries(
-    Object.entries(call.headers).map(([name, value]) => [name, secretNames.test(name) ? seal.fingerprint(value) : known(value)]),
+    Object.entries(call.headers).map(([name, value]) => [
+      name,
+      secretNames.test(name) ? seal.fingerprint(value) : known(value),
+    ]),
   )
   const [path, query] = call.address.split("?", 2)
   if (query === undefined) return { address: known(call.address), headers }
   const parts = query.split("&").map((pair) => {
     const [name, value] = pair.split("=", 2)
-    return value !== undefined && secretNames.test(name!) ? `${name}=${seal.fingerprint(decodeURIComponentSafely(value))}` : known(pair)
+    return value !== undefined && secretNames.test(name!)
+      ? `${name}=${seal.fingerprint(decodeURIComponentSafely(value))}`
+      : known(pair)
   })
   return { address: `${known(path!)}?${parts.join("&")}`, headers }
 }

@@ -9,7 +9,15 @@ import { refusal } from "../store/database.ts"
 import { giveUpLeases, takeLeases } from "../store/leases.ts"
 import { sentToday } from "../store/messages.ts"
 import type { Head, Settlement } from "../store/outbox.ts"
-import { abandonedSends, dueHeads, headsOf, nextDue, settleAttempts, startAttempts, startedBy } from "../store/outbox.ts"
+import {
+  abandonedSends,
+  dueHeads,
+  headsOf,
+  nextDue,
+  settleAttempts,
+  startAttempts,
+  startedBy,
+} from "../store/outbox.ts"
 import type { Alerts } from "./alerts.ts"
 import type { Bell } from "./bell.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
@@ -150,7 +158,13 @@ export class Sender {
     if (this.stopping) return
     const on = this.parts.channels.on()
     const asked = Date.now()
-    const taken = await takeLeases(this.parts.database, "send", on.map(({ row }) => row.key), this.parts.self, leaseSeconds)
+    const taken = await takeLeases(
+      this.parts.database,
+      "send",
+      on.map(({ row }) => row.key),
+      this.parts.self,
+      leaseSeconds,
+    )
     const mine = new Set(taken.map((one) => one.channel))
     for (const channel of this.leases.keys()) if (!mine.has(channel)) this.leases.delete(channel)
     for (const { channel, taken: isNew } of taken) {
@@ -174,7 +188,11 @@ export class Sender {
     for (const head of strays) {
       if (this.lines.has(head.conversation)) continue
       this.hold(head.conversation, "busy")
-      void this.conclude(head, { outcome: "again", why: "the call was never made: the database went away first", after: 0 }, undefined)
+      void this.conclude(
+        head,
+        { outcome: "again", why: "the call was never made: the database went away first", after: 0 },
+        undefined,
+      )
     }
   }
 
@@ -185,10 +203,16 @@ export class Sender {
     const pacer = new Pacer(kindOf(known.row.kind).pace, settings, Date.now())
     if (settings.perDay !== undefined) pacer.startDayAt(await sentToday(database, known.row.key), Date.now())
     this.pacers.set(known.row.key, pacer)
-    const left = (await abandonedSends(database, known.row.key, self)).filter((head) => this.lines.get(head.conversation) !== "busy")
+    const left = (await abandonedSends(database, known.row.key, self)).filter(
+      (head) => this.lines.get(head.conversation) !== "busy",
+    )
     for (const head of left) {
       this.hold(head.conversation, "busy")
-      void this.conclude(head, { outcome: "unclear", why: "the service stopped while the call was under way" }, undefined)
+      void this.conclude(
+        head,
+        { outcome: "unclear", why: "the service stopped while the call was under way" },
+        undefined,
+      )
     }
   }
 
@@ -210,7 +234,11 @@ export class Sender {
       for (const head of heads) if (!this.lines.has(head.conversation)) this.consider(head)
       const due = await nextDue(this.parts.database, mine)
       clearTimeout(this.wake)
-      if (due !== undefined && due < 1000) this.wake = setTimeout(() => void this.sweep().catch((error: unknown) => this.complain(error)), Math.max(due, 5))
+      if (due !== undefined && due < 1000)
+        this.wake = setTimeout(
+          () => void this.sweep().catch((error: unknown) => this.complain(error)),
+          Math.max(due, 5),
+        )
     } finally {
       this.sweeping = false
     }
@@ -265,18 +293,26 @@ export class Sender {
     this.underWay++
     let answer: ProviderAnswer
     try {
-      answer = known && this.leased(begun.channel, call) ? await perform(call, known.channel, begun.place.address) : { failure: "the call was not made: the right to send was lost", sent: false }
+      answer =
+        known && this.leased(begun.channel, call)
+          ? await perform(call, known.channel, begun.place.address)
+          : { failure: "the call was not made: the right to send was lost", sent: false }
     } finally {
       this.underWay--
     }
-    const outcome: Outcome = known ? kindOf(known.row.kind).judge(call, answer) : { outcome: "again", why: "the channel is gone" }
+    const outcome: Outcome = known
+      ? kindOf(known.row.kind).judge(call, answer)
+      : { outcome: "again", why: "the channel is gone" }
     await this.conclude(begun, outcome, answer)
   }
 
   /** Decides what an outcome means for the message and its line. */
   private async conclude(begun: Begun, outcome: Outcome, answer: ProviderAnswer | undefined): Promise<void> {
     const known = this.parts.channels.get(begun.channel)
-    const given = answer && "status" in answer && known ? { status: answer.status, answer: keepable(answer.body, known.channel) } : {}
+    const given =
+      answer && "status" in answer && known
+        ? { status: answer.status, answer: keepable(answer.body, known.channel) }
+        : {}
     const base: Settlement = {
       conversation: begun.conversation,
       position: begun.position,
@@ -299,7 +335,12 @@ export class Sender {
     }
   }
 
-  private async follow(base: Settlement, begun: Begun, outcome: Outcome, known: KnownChannel | undefined): Promise<Settlement> {
+  private async follow(
+    base: Settlement,
+    begun: Begun,
+    outcome: Outcome,
+    known: KnownChannel | undefined,
+  ): Promise<Settlement> {
     const tries = begun.tries + 1
     switch (outcome.outcome) {
       case "accepted": {
@@ -315,20 +356,35 @@ export class Sender {
         }
         const again = retryAfter(tries, sendTries, Math.random)
         if (again !== undefined) return { ...base, again, tries }
-        return { ...base, parked: { cause: "gave up", reason: `tried ${tries} times, last: ${outcome.why}`, remedy: "Retry it when the provider works again, or drop it." } }
+        return {
+          ...base,
+          parked: {
+            cause: "gave up",
+            reason: `tried ${tries} times, last: ${outcome.why}`,
+            remedy: "Retry it when the provider works again, or drop it.",
+          },
+        }
       }
       case "moved":
         await this.parts.directory.move(begun.channel, begun.place.address, outcome.to)
         return { ...base, again: 0, tries }
       case "refused":
-        return { ...base, parked: { cause: "refused", reason: outcome.why, ...(outcome.remedy ? { remedy: outcome.remedy } : {}) } }
+        return {
+          ...base,
+          parked: { cause: "refused", reason: outcome.why, ...(outcome.remedy ? { remedy: outcome.remedy } : {}) },
+        }
       case "unclear":
         if (known?.row.settings.onDoubt === "resend" && tries < sendTries) {
           return { ...base, again: retryAfter(tries, sendTries, Math.random) ?? 0, tries, doubted: true }
         }
         return {
           ...base,
-          parked: { cause: "doubt", reason: `it may or may not have arrived: ${outcome.why}`, remedy: "Look whether the person has it: drop it if so, retry it if not. The setting onDoubt=resend decides this by itself." },
+          parked: {
+            cause: "doubt",
+            reason: `it may or may not have arrived: ${outcome.why}`,
+            remedy:
+              "Look whether the person has it: drop it if so, retry it if not. The setting onDoubt=resend decides this by itself.",
+          },
         }
       case "lockedOut":
         await this.lockOut(begun.channel, outcome.why, outcome.remedy)
@@ -343,7 +399,11 @@ export class Sender {
     bell.ring("channels")
     bell.ring("live")
     const known = channels.get(channel)
-    if (first && known) await alerts.raise(known, `The channel ${channel} is locked out: ${why}. ${remedy} Nothing is sent meanwhile; what waits is kept.`)
+    if (first && known)
+      await alerts.raise(
+        known,
+        `The channel ${channel} is locked out: ${why}. ${remedy} Nothing is sent meanwhile; what waits is kept.`,
+      )
   }
 
   private async settle(ended: Settlement[]): Promise<void[]> {
@@ -384,6 +444,14 @@ async function patiently(run: () => Promise<void>): Promise<void> {
 }
 
 function paceSettings(known: KnownChannel): { perSecond?: number; perDay?: number; pauseBetween?: [number, number] } {
-  const { perSecond, perDay, pauseBetween } = known.row.settings as { perSecond?: number; perDay?: number; pauseBetween?: [number, number] }
-  return { ...(perSecond ? { perSecond } : {}), ...(perDay ? { perDay } : {}), ...(pauseBetween ? { pauseBetween } : {}) }
+  const { perSecond, perDay, pauseBetween } = known.row.settings as {
+    perSecond?: number
+    perDay?: number
+    pauseBetween?: [number, number]
+  }
+  return {
+    ...(perSecond ? { perSecond } : {}),
+    ...(perDay ? { perDay } : {}),
+    ...(pauseBetween ? { pauseBetween } : {}),
+  }
 }

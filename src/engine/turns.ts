@@ -15,7 +15,15 @@ import { refusal } from "../store/database.ts"
 import type { Claimed } from "../store/intake.ts"
 import { newId } from "../store/ids.ts"
 import type { Line, OutboundMessage, PendingMessage, TurnOutcome, TurnRecord, TurnResult } from "../store/turns.ts"
-import { choicesBehind, claimDue, commitTurns, loadLines, releaseClaims, renewClaims, restLines } from "../store/turns.ts"
+import {
+  choicesBehind,
+  claimDue,
+  commitTurns,
+  loadLines,
+  releaseClaims,
+  renewClaims,
+  restLines,
+} from "../store/turns.ts"
 import type { Bell } from "./bell.ts"
 import type { Bots, ReadyRelease } from "./bots.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
@@ -53,7 +61,12 @@ export class Turns {
       bell: Bell
       log: Logger
       self: string
-      courtesy: (message: string, known: KnownChannel, placeAddress: string, calls: PendingMessage["courtesies"]) => void
+      courtesy: (
+        message: string,
+        known: KnownChannel,
+        placeAddress: string,
+        calls: PendingMessage["courtesies"],
+      ) => void
     },
   ) {
     this.loads = new Gatherer((claims) => this.load(claims), 200, 2)
@@ -192,7 +205,8 @@ export class Turns {
     const last = group.at(-1)!
     if (standsAlone(last.message) || last.message.own || line.pending.length > group.length || last.rejoined) return 0
     const setting = known.row.settings.gather
-    const gather = (setting !== undefined ? readDuration(setting as string) : undefined) ?? release?.table.bot.gather ?? 0
+    const gather =
+      (setting !== undefined ? readDuration(setting as string) : undefined) ?? release?.table.bot.gather ?? 0
     const window = last.message.album ? Math.max(gather, albumWait) : gather
     if (window <= 0) return 0
     const now = Date.now()
@@ -201,7 +215,12 @@ export class Turns {
     return Math.min(last.receivedAt.getTime() + window, atMost) - now
   }
 
-  private async turn(line: Line, known: KnownChannel, release: ReadyRelease | undefined, group: PendingMessage[]): Promise<TurnResult> {
+  private async turn(
+    line: Line,
+    known: KnownChannel,
+    release: ReadyRelease | undefined,
+    group: PendingMessage[],
+  ): Promise<TurnResult> {
     const startedAt = new Date()
     const messages = await this.resolveChoices(line.channel, group)
     const pace = minuteOf(line, messages.at(-1)!.message, startedAt)
@@ -214,12 +233,20 @@ export class Turns {
       seenNext: line.next,
       tries: 0,
       ...pace,
-      turn: { id: newId("trn"), messages: group.map((one) => one.id), outcome: "handled", run: line.tries + 1, startedAt, ...(release ? { release: release.id } : {}) },
+      turn: {
+        id: newId("trn"),
+        messages: group.map((one) => one.id),
+        outcome: "handled",
+        run: line.tries + 1,
+        startedAt,
+        ...(release ? { release: release.id } : {}),
+      },
       out: [],
       tokens: [],
     }
     for (const one of messages) {
-      if (one.courtesies.length > 0 && line.tries === 0) this.parts.courtesy(one.id, known, line.place.address, one.courtesies)
+      if (one.courtesies.length > 0 && line.tries === 0)
+        this.parts.courtesy(one.id, known, line.place.address, one.courtesies)
     }
     const stop = this.reasonNotToAnswer(line, known, messages, base, release, startedAt)
     if (stop) return stop
@@ -227,7 +254,12 @@ export class Turns {
       return ended(base, "unrouted", `no bot is published on this channel's lane "${known.row.lane}"`)
     }
     const message = together(messages.map((one) => one.message))
-    const decision = release.table.decide({ message, messages: messages.map((one) => one.message), channel: { key: line.channel, kind: known.row.kind }, state: line.state })
+    const decision = release.table.decide({
+      message,
+      messages: messages.map((one) => one.message),
+      channel: { key: line.channel, kind: known.row.kind },
+      state: line.state,
+    })
     return this.handle({ line, known, release, messages, message, base, decision })
   }
 
@@ -244,25 +276,39 @@ export class Turns {
     const { settings } = known.row
     if (last.message.own) return ended(base, "own", "the bot's own words are never answered")
     if (last.message.from?.bot) {
-      if (settings.answerBots !== true) return ended(base, "from a bot", "it comes from another bot, and this channel does not answer bots")
+      if (settings.answerBots !== true)
+        return ended(base, "from a bot", "it comes from another bot, and this channel does not answer bots")
       if (base.botTurns > botTurnsPerMinute) {
-        return ended(base, "loop stopped", `more than ${botTurnsPerMinute} turns a minute with another bot and no person: this looks like two bots answering each other`)
+        return ended(
+          base,
+          "loop stopped",
+          `more than ${botTurnsPerMinute} turns a minute with another bot and no person: this looks like two bots answering each other`,
+        )
       }
     }
     if (line.answeredBy === "person") return ended(base, "left to a person", "a person answers in this conversation")
-    const within = settings.answerWithin === undefined ? undefined : readDuration(settings.answerWithin as string | number)
+    const within =
+      settings.answerWithin === undefined ? undefined : readDuration(settings.answerWithin as string | number)
     const saidAt = last.message.sentAt ? new Date(last.message.sentAt) : last.receivedAt
     const age = now.getTime() - saidAt.getTime()
     if (within !== undefined && age > within && !last.rejoined) {
       const reason = `too late: it was said ${inWords(age)} ago, and this channel answers within ${inWords(within)}`
-      return { ...ended(base, "parked", reason), parked: { cause: "too late", reason, remedy: "Retry it to answer all the same, or drop it." } }
+      return {
+        ...ended(base, "parked", reason),
+        parked: { cause: "too late", reason, remedy: "Retry it to answer all the same, or drop it." },
+      }
     }
     const most = release?.table.bot.turnsPerMinute ?? 30
-    if (base.minuteTurns <= most || last.rejoined) return undefined
+    // Bots are held by their own limit above.
+    if (base.minuteTurns <= most || last.rejoined || last.message.from?.bot) return undefined
     const othersWait = line.pending.some((one) => one.message.from?.address !== last.message.from?.address)
     if (othersWait) {
       const reason = `set aside: more than ${most} turns a minute by one person while others wait`
-      return { ...ended(base, "parked", reason), minuteTurns: most, parked: { cause: "flood", reason, remedy: "Retry it, or drop it." } }
+      return {
+        ...ended(base, "parked", reason),
+        minuteTurns: most,
+        parked: { cause: "flood", reason, remedy: "Retry it, or drop it." },
+      }
     }
     // The person's own line waits; what they say meanwhile becomes one turn.
     const again = base.minuteAt!.getTime() + 60_000 - now.getTime()
@@ -282,7 +328,10 @@ export class Turns {
     const { line, known, release, messages, message, base, decision } = given
     const turn: TurnRecord = { ...base.turn, stateBefore: line.state }
     if (decision.took === "passed over") {
-      return { ...base, turn: { ...turn, outcome: "passed over", reason: `no route names the event "${message.event}"` } }
+      return {
+        ...base,
+        turn: { ...turn, outcome: "passed over", reason: `no route names the event "${message.event}"` },
+      }
     }
     turn.outcome = decision.took === "unrouted" ? "unrouted" : "handled"
     if (decision.took === "unrouted") turn.reason = "no route is met"
@@ -291,14 +340,23 @@ export class Turns {
       turn.slots = decision.slots
     }
     const { handler } = decision
-    if (handler === undefined) return { ...base, turn: { ...turn, reason: "no route is met, and the bot has no handler for the unrouted" } }
+    if (handler === undefined)
+      return { ...base, turn: { ...turn, reason: "no route is met, and the bot has no handler for the unrouted" } }
     const slots = decision.took === "route" ? decision.slots : {}
     try {
       if (typeof handler !== "string") {
         turn.handler = "text"
         const from = message.from ?? {}
-        const said = fillText(handler.text, { message, slots, state: line.state, contact: from, channel: { key: line.channel, kind: known.row.kind } })
-        const part: ReplyPart = handler.choices ? { part: "choices", text: said, choices: handler.choices } : { part: "text", text: said }
+        const said = fillText(handler.text, {
+          message,
+          slots,
+          state: line.state,
+          contact: from,
+          channel: { key: line.channel, kind: known.row.kind },
+        })
+        const part: ReplyPart = handler.choices
+          ? { part: "choices", text: said, choices: handler.choices }
+          : { part: "text", text: said }
         return this.withReplies({ ...base, turn }, [part], line, known)
       }
       turn.handler = handler
@@ -312,7 +370,13 @@ export class Turns {
           messages: messages.map((one) => one.message),
           slots,
           state: line.state,
-          contact: { ...(contactId ? { id: contactId } : {}), ...(name ? { name } : {}), ...(handle ? { handle } : {}), ...(language ? { language } : {}), ...(address ? { address } : {}) },
+          contact: {
+            ...(contactId ? { id: contactId } : {}),
+            ...(name ? { name } : {}),
+            ...(handle ? { handle } : {}),
+            ...(language ? { language } : {}),
+            ...(address ? { address } : {}),
+          },
           conversation: { id: line.conversation, place: line.place },
           channel: { key: line.channel, kind: known.row.kind },
           again: line.tries > 0,
@@ -323,7 +387,11 @@ export class Turns {
       if (answer.log.length > 0) turn.log = answer.log.map(storable)
       const replies = answer.outcome.replies ?? []
       const fault = replyFault(replies)
-      if (fault) throw new HandlerFault({ name: "ReplyFault", message: `the handler's reply cannot be said: ${fault}` }, answer.log)
+      if (fault)
+        throw new HandlerFault(
+          { name: "ReplyFault", message: `the handler's reply cannot be said: ${fault}` },
+          answer.log,
+        )
       const result = this.withReplies({ ...base, turn }, replies as ReplyPart[], line, known)
       if (answer.outcome.state === undefined) return result
       const state = storableJson(answer.outcome.state ?? {})
@@ -340,7 +408,10 @@ export class Turns {
     const out = replies.map((reply, at): OutboundMessage => {
       const rendered = renderPart(reply, line.place, known)
       if (rendered.impossible) {
-        throw new HandlerFault({ name: "ReplyFault", message: `part ${at + 1} of the reply (${reply.part}) cannot be said on ${known.row.kind}: ${rendered.impossible}` })
+        throw new HandlerFault({
+          name: "ReplyFault",
+          message: `part ${at + 1} of the reply (${reply.part}) cannot be said on ${known.row.kind}: ${rendered.impossible}`,
+        })
       }
       degraded.push(...rendered.degraded)
       tokens.push(...rendered.tokens)
@@ -368,11 +439,27 @@ export class Turns {
       const [one] = results
       const reason = `the turn's result could not be stored: ${storable((error as Error).message).slice(-300)}`
       const { route, handler, release, id, messages, run, startedAt } = one!.turn
-      const turn: TurnRecord = { id, messages, run, startedAt, outcome: "parked", reason, ...(route ? { route } : {}), ...(handler ? { handler } : {}), ...(release ? { release } : {}) }
+      const turn: TurnRecord = {
+        id,
+        messages,
+        run,
+        startedAt,
+        outcome: "parked",
+        reason,
+        ...(route ? { route } : {}),
+        ...(handler ? { handler } : {}),
+        ...(release ? { release } : {}),
+      }
       const { state: _state, ...rest } = one!
-      done = await commitTurns(database, self, claimSeconds, [{ ...rest, out: [], tokens: [], turn, parked: { cause: "handler failed", reason } }])
+      done = await commitTurns(database, self, claimSeconds, [
+        { ...rest, out: [], tokens: [], turn, parked: { cause: "handler failed", reason } },
+      ])
     }
-    const byMessage = new Map(results.flatMap((one) => one.out.map((out) => [out.id, { out, channel: one.channel, place: one.place }] as const)))
+    const byMessage = new Map(
+      results.flatMap((one) =>
+        one.out.map((out) => [out.id, { out, channel: one.channel, place: one.place }] as const),
+      ),
+    )
     for (const one of done.started) {
       const { out, channel, place } = byMessage.get(one.message)!
       sender?.started({ ...one, channel, place, calls: out.calls })
@@ -393,7 +480,9 @@ export class Turns {
 
   /** A token that came back is the choice it stands for. */
   private async resolveChoices(channel: string, group: PendingMessage[]): Promise<PendingMessage[]> {
-    const tokens = group.filter((one) => one.message.choice?.id.startsWith(tokenMark)).map((one) => ({ channel, token: one.message.choice!.id }))
+    const tokens = group
+      .filter((one) => one.message.choice?.id.startsWith(tokenMark))
+      .map((one) => ({ channel, token: one.message.choice!.id }))
     if (tokens.length === 0) return group
     const behind = await choicesBehind(this.parts.database, tokens)
     return group.map((one) => {
@@ -411,7 +500,14 @@ export class Turns {
 /** Renders one part for a place, as the message to be sent. */
 export function renderPart(reply: ReplyPart, place: Line["place"], known: KnownChannel) {
   const rendered = kindOf(known.row.kind).render(storableJson(reply), place, known.channel)
-  const events: { [part: string]: string } = { media: "media", location: "location", contact: "contact", reaction: "reaction", amend: "edited", remove: "deleted" }
+  const events: { [part: string]: string } = {
+    media: "media",
+    location: "location",
+    contact: "contact",
+    reaction: "reaction",
+    amend: "edited",
+    remove: "deleted",
+  }
   const message: Omit<OutboundMessage, "origin"> = {
     id: newId("msg"),
     event: events[reply.part] ?? "text",
@@ -429,7 +525,9 @@ function nextGroup(pending: PendingMessage[]): PendingMessage[] {
   const end = pending.findIndex((one, at) => {
     if (at === 0) return false
     const sameGo = one.message.album === first.message.album || !first.message.album || !one.message.album
-    return standsAlone(one.message) || one.rejoined || one.message.from?.address !== first.message.from?.address || !sameGo
+    return (
+      standsAlone(one.message) || one.rejoined || one.message.from?.address !== first.message.from?.address || !sameGo
+    )
   })
   return end === -1 ? pending : pending.slice(0, end)
 }
@@ -457,14 +555,25 @@ function failed(base: TurnResult, line: Line, fault: HandlerFault): TurnResult {
   const again = fault.error.name === "ReplyFault" ? undefined : retryAfter(tries, turnTries, Math.random)
   const reason = `the handler failed: ${error.message}`
   if (again !== undefined) {
-    return { ...base, heard: line.heard, again, tries, out: [], turn: { ...base.turn, ...log, outcome: "failed", reason, error } }
+    return {
+      ...base,
+      heard: line.heard,
+      again,
+      tries,
+      out: [],
+      turn: { ...base.turn, ...log, outcome: "failed", reason, error },
+    }
   }
   const times = tries > 1 ? ` (${tries} times)` : ""
   return {
     ...base,
     out: [],
     turn: { ...base.turn, ...log, outcome: "parked", reason, error },
-    parked: { cause: "handler failed", reason: `the handler "${base.turn.handler}" failed${times}: ${error.message}`, remedy: "Mend the handler, then retry." },
+    parked: {
+      cause: "handler failed",
+      reason: `the handler "${base.turn.handler}" failed${times}: ${error.message}`,
+      remedy: "Mend the handler, then retry.",
+    },
   }
 }
 

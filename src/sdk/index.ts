@@ -67,7 +67,11 @@ export function contact(name: string, phone: string): ReplyPart {
 }
 
 /** A text the provider approved beforehand; `text` is said where there are no such. */
-export function template(name: string, language: string, options: { parameters?: string[]; text?: string } = {}): ReplyPart {
+export function template(
+  name: string,
+  language: string,
+  options: { parameters?: string[]; text?: string } = {},
+): ReplyPart {
   return { part: "template", name, language, ...options }
 }
 
@@ -81,7 +85,12 @@ export function typing(): ReplyPart {
 
 /** Changes something said before: its words, or its choices (an empty list takes them away). */
 export function amend(to: string, change: { text?: string; choices?: (Option | string)[] }): ReplyPart {
-  return { part: "amend", to, ...(change.text !== undefined ? { text: change.text } : {}), ...(change.choices ? { choices: change.choices.map(toOption) } : {}) }
+  return {
+    part: "amend",
+    to,
+    ...(change.text !== undefined ? { text: change.text } : {}),
+    ...(change.choices ? { choices: change.choices.map(toOption) } : {}),
+  }
 }
 
 export function remove(to: string): ReplyPart {

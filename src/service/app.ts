@@ -50,7 +50,15 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
   })
   if (roles.has("inlet")) await app.register(async (inside) => serveInlets(inside, engine))
   if (roles.has("api")) {
-    const routes: ApiRoute[] = [...channelRoutes, ...messageRoutes, ...conversationRoutes, ...passageRoutes, ...parkedRoutes, ...botRoutes, ...accessRoutes]
+    const routes: ApiRoute[] = [
+      ...channelRoutes,
+      ...messageRoutes,
+      ...conversationRoutes,
+      ...passageRoutes,
+      ...parkedRoutes,
+      ...botRoutes,
+      ...accessRoutes,
+    ]
     serveRoutes(app, engine, routes, whoIs)
     serveLive(app, engine, whoIs)
     const description = openapi(routes, version)
@@ -60,13 +68,16 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
   app.setNotFoundHandler((request, reply) => {
     const wantsPage = request.method === "GET" && roles.has("console") && !/^\/(api|in|health)\//.test(request.url)
     if (wantsPage && existsSync(join(consoleFiles, "index.html"))) return consolePage(reply, consoleFiles)
-    return reply.code(404).type("application/problem+json").send({
-      type: "about:blank",
-      title: "Not found",
-      status: 404,
-      detail: `There is nothing at ${request.method} ${request.url.split("?")[0]}.`,
-      remedy: "/api/openapi.json lists every call there is.",
-    })
+    return reply
+      .code(404)
+      .type("application/problem+json")
+      .send({
+        type: "about:blank",
+        title: "Not found",
+        status: 404,
+        detail: `There is nothing at ${request.method} ${request.url.split("?")[0]}.`,
+        remedy: "/api/openapi.json lists every call there is.",
+      })
   })
   return app
 }
@@ -82,7 +93,9 @@ function visitors(engine: Engine): (request: FastifyRequest) => Promise<Visitor 
 
 async function serveConsole(app: FastifyInstance, engine: Engine, files: string): Promise<void> {
   if (!existsSync(files)) {
-    app.get("/", async (_request, reply) => reply.code(503).type("text/plain").send('The console is not built. Run "npm run build".\n'))
+    app.get("/", async (_request, reply) =>
+      reply.code(503).type("text/plain").send('The console is not built. Run "npm run build".\n'),
+    )
     return
   }
   await app.register(serveFiles, { root: files, index: false, prefix: "/", maxAge: "1h" })
@@ -92,11 +105,14 @@ async function serveConsole(app: FastifyInstance, engine: Engine, files: string)
     const visitor = once ? await spendOnce(engine.database, once) : undefined
     if (!visitor) return consolePage(reply, files)
     const { cookie: value } = await openSession(engine.database, visitor)
-    return reply.setCookie(sessionCookie, value, { ...cookieOptions, secure: request.protocol === "https" }).redirect("/")
+    return reply
+      .setCookie(sessionCookie, value, { ...cookieOptions, secure: request.protocol === "https" })
+      .redirect("/")
   })
 }
 
-const policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'"
+const policy =
+  "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'"
 
 function consolePage(reply: FastifyReply, files: string): FastifyReply {
   return reply

@@ -5,7 +5,9 @@ import type { Engine } from "../engine/engine.ts"
 /** `/in/<channel key>`: where providers call. Bodies are taken as they come; what they mean is the kind's business. */
 export function serveInlets(app: FastifyInstance, engine: Engine): void {
   app.removeAllContentTypeParsers()
-  app.addContentTypeParser("*", { parseAs: "buffer", bodyLimit: 4 * 1024 * 1024 }, (_request, body, done) => done(null, body))
+  app.addContentTypeParser("*", { parseAs: "buffer", bodyLimit: 4 * 1024 * 1024 }, (_request, body, done) =>
+    done(null, body),
+  )
   app.setErrorHandler((error: Error & { statusCode?: number }, request, reply) => {
     const status = error.statusCode ?? 500
     if (status >= 500) request.log.error({ err: error }, "an inlet failed")
@@ -15,10 +17,16 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
   app.get<{ Params: { key: string } }>("/in/:key", async (request, reply) => {
     const { key } = request.params
     const known = engine.channels.get(key)
-    if (!known) return reply.code(404).type("text/plain; charset=utf-8").send(`There is no channel "${printable(key)}" here.\n`)
+    if (!known)
+      return reply
+        .code(404)
+        .type("text/plain; charset=utf-8")
+        .send(`There is no channel "${printable(key)}" here.\n`)
     return reply
       .type("text/plain; charset=utf-8")
-      .send(`This is the inlet of channel ${key} (${known.row.kind}). It works; providers post here, so there is nothing to see.\n`)
+      .send(
+        `This is the inlet of channel ${key} (${known.row.kind}). It works; providers post here, so there is nothing to see.\n`,
+      )
   })
 
   app.route<{ Params: { key: string } }>({
@@ -37,7 +45,12 @@ function callOf(request: FastifyRequest): InboundCall {
   for (const [name, value] of Object.entries(request.headers)) {
     if (value !== undefined) headers[name] = Array.isArray(value) ? value.join(", ") : value
   }
-  return { method: request.method, address: request.url, headers, body: Buffer.isBuffer(request.body) ? request.body : Buffer.alloc(0) }
+  return {
+    method: request.method,
+    address: request.url,
+    headers,
+    body: Buffer.isBuffer(request.body) ? request.body : Buffer.alloc(0),
+  }
 }
 
 function printable(text: string): string {

@@ -8,14 +8,24 @@ import { happenings } from "../store/live.ts"
  * The live stream: server-sent events of what happened, each batch with a cursor as its id. With `Last-Event-ID` it
  * goes on where it was broken off, and leaves nothing out that was committed meanwhile.
  */
-export function serveLive(app: FastifyInstance, engine: Engine, whoIs: (request: FastifyRequest) => Promise<Visitor | undefined>): void {
+export function serveLive(
+  app: FastifyInstance,
+  engine: Engine,
+  whoIs: (request: FastifyRequest) => Promise<Visitor | undefined>,
+): void {
   const open = new Set<() => void>()
   app.addHook("preClose", async () => open.forEach((end) => end()))
   app.get("/api/v1/live", async (request, reply) => {
-    if (!(await whoIs(request))) throw new Trouble("not-signed-in", "The live stream needs a token that Wobbet knows.", "Sign in, or send a bearer token.")
+    if (!(await whoIs(request)))
+      throw new Trouble(
+        "not-signed-in",
+        "The live stream needs a token that Wobbet knows.",
+        "Sign in, or send a bearer token.",
+      )
     const given = request.headers["last-event-id"]
     let cursor = typeof given === "string" ? given : (request.query as { since?: string }).since
-    if (cursor === undefined || !/^\d{1,19}$/.test(cursor)) cursor = (await happenings(engine.database, undefined, 0)).cursor
+    if (cursor === undefined || !/^\d{1,19}$/.test(cursor))
+      cursor = (await happenings(engine.database, undefined, 0)).cursor
 
     reply.hijack()
     const { raw } = reply
@@ -31,7 +41,8 @@ export function serveLive(app: FastifyInstance, engine: Engine, whoIs: (request:
       reading = true
       try {
         const found = await happenings(engine.database, cursor, 500)
-        if (found.items.length > 0) raw.write(`id: ${found.cursor}\nevent: happened\ndata: ${JSON.stringify(found.items)}\n\n`)
+        if (found.items.length > 0)
+          raw.write(`id: ${found.cursor}\nevent: happened\ndata: ${JSON.stringify(found.items)}\n\n`)
         again ||= found.items.length >= 500
         cursor = found.cursor
       } catch {

@@ -15,21 +15,40 @@ export function openapi(routes: ApiRoute[], version: string): object {
       summary: route.summary,
       ...(route.role ? { description: `Takes the role ${route.role} or a higher one.` } : { security: [] }),
       parameters: [
-        ...[...route.path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({ name, in: "path", required: true, schema: { type: "string" } })),
+        ...[...route.path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({
+          name,
+          in: "path",
+          required: true,
+          schema: { type: "string" },
+        })),
         ...parametersOf(route.query, "query"),
-        ...Object.entries(route.headers ?? {}).map(([name, schema]) => ({ name, in: "header", required: false, schema: jsonSchema(schema) })),
+        ...Object.entries(route.headers ?? {}).map(([name, schema]) => ({
+          name,
+          in: "header",
+          required: false,
+          schema: jsonSchema(schema),
+        })),
       ],
-      ...(route.body ? { requestBody: { required: true, content: { "application/json": { schema: jsonSchema(route.body) } } } } : {}),
+      ...(route.body
+        ? { requestBody: { required: true, content: { "application/json": { schema: jsonSchema(route.body) } } } }
+        : {}),
       responses: {
         [String(route.status ?? 200)]: { description: route.answers },
-        default: { description: "What went wrong, and what to do.", content: { "application/problem+json": { schema: { $ref: "#/components/schemas/Problem" } } } },
+        default: {
+          description: "What went wrong, and what to do.",
+          content: { "application/problem+json": { schema: { $ref: "#/components/schemas/Problem" } } },
+        },
       },
     }
     paths[`/api/v1${route.path}`] = { ...paths[`/api/v1${route.path}`], [route.method.toLowerCase()]: operation }
   }
   return {
     openapi: "3.1.0",
-    info: { title: "Wobbet", version, description: "Every message genuine, in order, answered once, and its whole passage to look at." },
+    info: {
+      title: "Wobbet",
+      version,
+      description: "Every message genuine, in order, answered once, and its whole passage to look at.",
+    },
     servers: [{ url: "/" }],
     security: [{ token: [] }],
     components: {
@@ -57,11 +76,18 @@ export function openapi(routes: ApiRoute[], version: string): object {
 function parametersOf(schema: Joi.ObjectSchema | undefined, place: string): object[] {
   if (!schema) return []
   const { properties = {}, required = [] } = jsonSchema(schema)
-  return Object.entries(properties).map(([name, inner]) => ({ name, in: place, required: required.includes(name), schema: inner }))
+  return Object.entries(properties).map(([name, inner]) => ({
+    name,
+    in: place,
+    required: required.includes(name),
+    schema: inner,
+  }))
 }
 
 function jsonSchema(schema: Joi.Schema): JsonSchema {
-  const standard = (schema as unknown as { "~standard": { jsonSchema: { input(options: { target: string }): JsonSchema } } })["~standard"]
+  const standard = (
+    schema as unknown as { "~standard": { jsonSchema: { input(options: { target: string }): JsonSchema } } }
+  )["~standard"]
   const { $schema: _dialect, ...rest } = standard.jsonSchema.input({ target: "draft-2020-12" })
   return rest
 }

@@ -23,11 +23,24 @@ export function problemOf(error: Error & Partial<FastifyError>): Problem {
       ...(error.field ? { field: error.field } : {}),
     }
   }
-  if (refusal(error) === "away") return problemOf(new Trouble("database-away", "PostgreSQL does not answer.", "Try again in a moment; what was sent to the inlets is not lost."))
+  if (refusal(error) === "away")
+    return problemOf(
+      new Trouble(
+        "database-away",
+        "PostgreSQL does not answer.",
+        "Try again in a moment; what was sent to the inlets is not lost.",
+      ),
+    )
   const status = error.statusCode ?? 500
   if (status < 500) {
     const { title } = catalogue["bad-input"]
-    return { type: "about:blank", title, status, detail: error.message, remedy: "Correct the request and send it again." }
+    return {
+      type: "about:blank",
+      title,
+      status,
+      detail: error.message,
+      remedy: "Correct the request and send it again.",
+    }
   }
   return {
     type: "about:blank",
@@ -38,7 +51,11 @@ export function problemOf(error: Error & Partial<FastifyError>): Problem {
   }
 }
 
-export function answerProblem(error: Error & Partial<FastifyError>, request: FastifyRequest, reply: FastifyReply): FastifyReply {
+export function answerProblem(
+  error: Error & Partial<FastifyError>,
+  request: FastifyRequest,
+  reply: FastifyReply,
+): FastifyReply {
   const problem = problemOf(error)
   if (problem.status === 500) request.log.error({ err: error }, "a request failed")
   return reply.code(problem.status).type("application/problem+json").send(problem)

@@ -73,15 +73,27 @@ export function serveRoutes(
 
 function admit(visitor: Visitor | undefined, route: ApiRoute, request: FastifyRequest): void {
   if (!visitor) {
-    throw new Trouble("not-signed-in", "This needs a token that Wobbet knows.", 'Send "Authorization: Bearer …". On the service\'s own machine the token is in the file "token" of WOBBET_HOME.')
+    throw new Trouble(
+      "not-signed-in",
+      "This needs a token that Wobbet knows.",
+      'Send "Authorization: Bearer …". On the service\'s own machine the token is in the file "token" of WOBBET_HOME.',
+    )
   }
   if (!allowed(visitor, route.role!)) {
-    throw new Trouble("not-allowed", `The role ${visitor.role} may not do this; it takes ${route.role}.`, "Ask an owner for a token with that role.")
+    throw new Trouble(
+      "not-allowed",
+      `The role ${visitor.role} may not do this; it takes ${route.role}.`,
+      "Ask an owner for a token with that role.",
+    )
   }
   // A cookie comes along by itself, even from another site's page; the header does not.
   const byCookie = request.headers.authorization === undefined
   if (byCookie && route.method !== "GET" && request.headers["x-csrf"] !== visitor.csrf) {
-    throw new Trouble("not-allowed", "The request carries no proof that it comes from our own pages.", "Reload the page and try again.")
+    throw new Trouble(
+      "not-allowed",
+      "The request carries no proof that it comes from our own pages.",
+      "Reload the page and try again.",
+    )
   }
 }
 
@@ -90,14 +102,23 @@ function checked(schema: Joi.ObjectSchema, value: unknown, where: string): unkno
   if (!error) return clean
   const detail = error.details[0]!
   const field = detail.path.join(".")
-  throw new Trouble("bad-input", `The ${where} is not right: ${detail.message}.`, "/api/openapi.json says what each call takes.", field || undefined)
+  throw new Trouble(
+    "bad-input",
+    `The ${where} is not right: ${detail.message}.`,
+    "/api/openapi.json says what each call takes.",
+    field || undefined,
+  )
 }
 
 export const cursor = Joi.string().max(200).description("the `next` of the list before, to go on from there")
 export const limit = Joi.number().integer().min(1).max(200).default(50).description("how many at most")
 
 /** A page of a list, and where the next begins. */
-export function page<Item>(items: Item[], most: number, cursorOf: (item: Item) => string | null): { items: Item[]; next: string | null } {
+export function page<Item>(
+  items: Item[],
+  most: number,
+  cursorOf: (item: Item) => string | null,
+): { items: Item[]; next: string | null } {
   const more = items.length > most
   const kept = more ? items.slice(0, most) : items
   return { items: kept, next: more ? cursorOf(kept.at(-1)!) : null }

@@ -31,7 +31,13 @@ export interface RunningService {
  */
 export async function startService(
   settings: ServiceSettings,
-  options: { files: BuiltFiles; log: Logger; botFolder?: string; databaseName?: string; hostLimits?: Partial<HostLimits> },
+  options: {
+    files: BuiltFiles
+    log: Logger
+    botFolder?: string
+    databaseName?: string
+    hostLimits?: Partial<HostLimits>
+  },
 ): Promise<RunningService> {
   const { log } = options
   await portIsFree(settings.host, settings.port)
@@ -58,7 +64,9 @@ export async function startService(
     engine.publicUrl = settings.publicUrl ?? `http://${settings.host}:${settings.port}`
     await engine.start().catch((error: Error) => {
       if (/unable to authenticate|Unsupported state/i.test(error.message)) {
-        throw new SettingFault("The channels' secrets were sealed with another key than this one. Set WOBBET_SEAL_KEY, or bring back the file seal-key.")
+        throw new SettingFault(
+          "The channels' secrets were sealed with another key than this one. Set WOBBET_SEAL_KEY, or bring back the file seal-key.",
+        )
       }
       throw error
     })
@@ -92,7 +100,9 @@ async function prepare(databaseUrl: string, token: string): Promise<void> {
   } catch (error) {
     const { code, message } = error as { code?: string; message: string }
     if (code === "ECONNREFUSED" || code === "ENOTFOUND" || code === "28P01" || code === "3D000") {
-      throw new ServerTrouble(`The database at DATABASE_URL cannot be reached: ${message.replace(/\/\/[^@]*@/g, "//…@")}. Is the server up, and are name and password right?`)
+      throw new ServerTrouble(
+        `The database at DATABASE_URL cannot be reached: ${message.replace(/\/\/[^@]*@/g, "//…@")}. Is the server up, and are name and password right?`,
+      )
     }
     throw error
   } finally {
@@ -105,8 +115,18 @@ async function portIsFree(host: string, port: number): Promise<void> {
   await new Promise<void>((resolve, reject) => {
     const probe = createServer()
     probe.once("error", (error: { code?: string; message: string }) => {
-      if (error.code === "EADDRINUSE") reject(new SettingFault(`Port ${port} is taken by another program (perhaps Wobbet itself, started before). Stop it, or choose another port: WOBBET_PORT=${port + 1}.`))
-      else reject(new SettingFault(`Wobbet cannot listen on ${host}:${port}: ${error.message}. Set WOBBET_HOST and WOBBET_PORT.`))
+      if (error.code === "EADDRINUSE")
+        reject(
+          new SettingFault(
+            `Port ${port} is taken by another program (perhaps Wobbet itself, started before). Stop it, or choose another port: WOBBET_PORT=${port + 1}.`,
+          ),
+        )
+      else
+        reject(
+          new SettingFault(
+            `Wobbet cannot listen on ${host}:${port}: ${error.message}. Set WOBBET_HOST and WOBBET_PORT.`,
+          ),
+        )
     })
     probe.listen(port, host, () => probe.close(() => resolve()))
   })

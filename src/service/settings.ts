@@ -20,12 +20,18 @@ export class SettingFault extends Error {}
 
 export function readServiceSettings(env: NodeJS.ProcessEnv): ServiceSettings {
   const port = Number(env.WOBBET_PORT ?? 4180)
-  if (!Number.isInteger(port) || port < 0 || port > 65_535) throw new SettingFault(`WOBBET_PORT is "${env.WOBBET_PORT}"; it takes a number from 1 to 65535.`)
+  if (!Number.isInteger(port) || port < 0 || port > 65_535)
+    throw new SettingFault(`WOBBET_PORT is "${env.WOBBET_PORT}"; it takes a number from 1 to 65535.`)
   const named = (env.WOBBET_ROLES ?? allRoles.join(",")).split(",").map((role) => role.trim())
   const wrong = named.find((role) => !(allRoles as string[]).includes(role))
-  if (wrong !== undefined) throw new SettingFault(`WOBBET_ROLES names "${wrong}"; it takes some of ${allRoles.join(", ")}, with commas between.`)
+  if (wrong !== undefined)
+    throw new SettingFault(
+      `WOBBET_ROLES names "${wrong}"; it takes some of ${allRoles.join(", ")}, with commas between.`,
+    )
   if (env.WOBBET_PUBLIC_URL && !URL.canParse(env.WOBBET_PUBLIC_URL)) {
-    throw new SettingFault(`WOBBET_PUBLIC_URL is "${env.WOBBET_PUBLIC_URL}"; it takes a full address such as https://bots.example.org.`)
+    throw new SettingFault(
+      `WOBBET_PUBLIC_URL is "${env.WOBBET_PUBLIC_URL}"; it takes a full address such as https://bots.example.org.`,
+    )
   }
   return {
     host: env.WOBBET_HOST ?? "127.0.0.1",
@@ -45,7 +51,10 @@ export function homeFolder(env: NodeJS.ProcessEnv): string {
 export function sealKey(home: string, env: NodeJS.ProcessEnv): Buffer {
   const given = env.WOBBET_SEAL_KEY ?? keptIn(join(home, "seal-key"), () => randomBytes(32).toString("hex"))
   const key = Buffer.from(given.trim(), "hex")
-  if (key.length !== 32) throw new SettingFault("The seal key (WOBBET_SEAL_KEY, or the file seal-key in WOBBET_HOME) must be 64 hexadecimal digits.")
+  if (key.length !== 32)
+    throw new SettingFault(
+      "The seal key (WOBBET_SEAL_KEY, or the file seal-key in WOBBET_HOME) must be 64 hexadecimal digits.",
+    )
   return key
 }
 

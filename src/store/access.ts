@@ -37,21 +37,36 @@ export async function keepSession(
   await rows(
     database,
     "INSERT INTO sessions (hash, kind, csrf, name, role, until) VALUES (?, ?, ?, ?, ?, now() + ?::int * interval '1 second')",
-    [hashOf(session.secret), session.kind, session.csrf ?? null, session.visitor.name, session.visitor.role, session.seconds],
+    [
+      hashOf(session.secret),
+      session.kind,
+      session.csrf ?? null,
+      session.visitor.name,
+      session.visitor.role,
+      session.seconds,
+    ],
   )
   await rows(database, "DELETE FROM sessions WHERE until < now()")
 }
 
 export async function visitorBySession(database: Database, secret: string): Promise<Visitor | undefined> {
   return (
-    await rows<Visitor>(database, "SELECT name, role, csrf FROM sessions WHERE hash = ? AND kind = 'session' AND until > now()", [hashOf(secret)])
+    await rows<Visitor>(
+      database,
+      "SELECT name, role, csrf FROM sessions WHERE hash = ? AND kind = 'session' AND until > now()",
+      [hashOf(secret)],
+    )
   )[0]
 }
 
 /** A one-time sign-in works once, even when two browsers open it at the same moment. */
 export async function spendOnce(database: Database, secret: string): Promise<Visitor | undefined> {
   return (
-    await rows<Visitor>(database, "DELETE FROM sessions WHERE hash = ? AND kind = 'once' AND until > now() RETURNING name, role", [hashOf(secret)])
+    await rows<Visitor>(
+      database,
+      "DELETE FROM sessions WHERE hash = ? AND kind = 'once' AND until > now() RETURNING name, role",
+      [hashOf(secret)],
+    )
   )[0]
 }
 
@@ -60,5 +75,10 @@ export async function endSession(database: Database, secret: string): Promise<vo
 }
 
 export async function record(database: Database, who: string, did: string, detail: object = {}): Promise<void> {
-  await rows(database, "INSERT INTO audit (id, who, did, detail) VALUES (?, ?, ?, ?::jsonb)", [newId("aud"), who, did, JSON.stringify(detail)])
+  await rows(database, "INSERT INTO audit (id, who, did, detail) VALUES (?, ?, ?, ?::jsonb)", [
+    newId("aud"),
+    who,
+    did,
+    JSON.stringify(detail),
+  ])
 }

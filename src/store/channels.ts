@@ -30,7 +30,14 @@ export async function addChannel(
     database,
     `INSERT INTO channels (key, kind, settings, sealed, bot, lane) VALUES (?, ?, ?::jsonb, ?::jsonb, ?, ?)
      ON CONFLICT DO NOTHING RETURNING key`,
-    [channel.key, channel.kind, JSON.stringify(channel.settings), JSON.stringify(channel.sealed), channel.bot, channel.lane],
+    [
+      channel.key,
+      channel.kind,
+      JSON.stringify(channel.settings),
+      JSON.stringify(channel.sealed),
+      channel.bot,
+      channel.lane,
+    ],
   )
   return made.length > 0
 }
@@ -55,7 +62,10 @@ export async function changeChannel(
 }
 
 export async function keepIdentity(database: Database, key: string, identity: Identity): Promise<void> {
-  await rows(database, "UPDATE channels SET identity = ?::jsonb, checked_at = now() WHERE key = ?", [JSON.stringify(identity), key])
+  await rows(database, "UPDATE channels SET identity = ?::jsonb, checked_at = now() WHERE key = ?", [
+    JSON.stringify(identity),
+    key,
+  ])
 }
 
 /** Stops a channel: what arrives is kept, nothing is handled or sent. Gives false when it was stopped already. */
@@ -70,7 +80,11 @@ export async function stopChannel(
       `UPDATE channels SET state = ?, reason = ?, remedy = ? WHERE key = ? AND state = 'on' RETURNING key`,
       [stop.state, stop.reason, stop.remedy ?? null, key],
     )
-    await rows(step, "UPDATE work SET due_at = 'infinity' WHERE channel = ? AND due_at IS NOT NULL AND holder IS NULL", [key])
+    await rows(
+      step,
+      "UPDATE work SET due_at = 'infinity' WHERE channel = ? AND due_at IS NOT NULL AND holder IS NULL",
+      [key],
+    )
     return changed.length > 0
   })
 }
@@ -94,7 +108,11 @@ export async function wakeResumed(database: Database): Promise<void> {
     database,
     "SELECT key FROM channels WHERE state = 'on' AND resumed_at > now() - interval '1 minute'",
   )
-  if (found.length > 0) await wakeLines(database, found.map((row) => row.key))
+  if (found.length > 0)
+    await wakeLines(
+      database,
+      found.map((row) => row.key),
+    )
 }
 
 async function wakeLines(database: Database, channels: string[]): Promise<void> {

@@ -56,7 +56,11 @@ export async function conversationById(database: Database, id: string): Promise<
 }
 
 /** The conversation a provider's address stands for, on one channel or on any. */
-export async function conversationAt(database: Database, address: string, channel?: string): Promise<ConversationRow[]> {
+export async function conversationAt(
+  database: Database,
+  address: string,
+  channel?: string,
+): Promise<ConversationRow[]> {
   return rows<ConversationRow>(
     database,
     `${view} WHERE v.id IN (SELECT conversation FROM places WHERE address = ? AND topic = '' ${channel ? "AND channel = ?" : ""})`,
@@ -64,8 +68,15 @@ export async function conversationAt(database: Database, address: string, channe
   )
 }
 
-export async function stateOf(database: Database, conversation: string): Promise<{ [field: string]: unknown } | undefined> {
-  const [found] = await rows<{ state: { [field: string]: unknown } }>(database, "SELECT state FROM states WHERE conversation = ?", [conversation])
+export async function stateOf(
+  database: Database,
+  conversation: string,
+): Promise<{ [field: string]: unknown } | undefined> {
+  const [found] = await rows<{ state: { [field: string]: unknown } }>(
+    database,
+    "SELECT state FROM states WHERE conversation = ?",
+    [conversation],
+  )
   return found?.state
 }
 

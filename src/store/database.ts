@@ -53,7 +53,11 @@ export async function migrate(url: string, database: Database, now: Date): Promi
 }
 
 /** Rows of one statement, written as SQL with `?` for each value. */
-export async function rows<Row>(database: Database | Knex.Transaction, sql: string, values: readonly unknown[] = []): Promise<Row[]> {
+export async function rows<Row>(
+  database: Database | Knex.Transaction,
+  sql: string,
+  values: readonly unknown[] = [],
+): Promise<Row[]> {
   const result = (await database.raw(sql, values as Knex.Value[])) as { rows: Row[] }
   return result.rows
 }
@@ -64,7 +68,12 @@ export function refusal(error: unknown): "data" | "conflict" | "away" | "other" 
   if (/^(22|23|54)/.test(code)) return "data"
   if (code === "40P01" || code === "40001") return "conflict"
   if (/^(08|57P|53)/.test(code) || /^E[A-Z]+$/.test(code)) return "away"
-  if (/timeout acquiring|Connection (terminated|ended)|not queryable|aborted|before secure/i.test(String((error as Error).message))) return "away"
+  if (
+    /timeout acquiring|Connection (terminated|ended)|not queryable|aborted|before secure/i.test(
+      String((error as Error).message),
+    )
+  )
+    return "away"
   return "other"
 }
 

@@ -74,7 +74,10 @@ export async function movePlace(database: Database, channel: string, from: strin
 }
 
 /** The contacts behind senders, in the order given; made where there is none yet, names kept current. */
-export async function contactsOf(database: Database, senders: { channel: string; sender: Sender }[]): Promise<string[]> {
+export async function contactsOf(
+  database: Database,
+  senders: { channel: string; sender: Sender }[],
+): Promise<string[]> {
   const wanted = batch(
     "s",
     senders.map(({ channel, sender }) => ({

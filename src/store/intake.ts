@@ -57,7 +57,9 @@ export async function acceptIntakes(
   claim: { holder: string; seconds: number } | undefined,
   offset?: { channel: string; holder: string; next: string },
 ): Promise<Acceptance> {
-  const messages = intakes.flatMap((intake) => intake.messages.map((one) => ({ ...one, intake: intake.id, channel: intake.channel })))
+  const messages = intakes.flatMap((intake) =>
+    intake.messages.map((one) => ({ ...one, intake: intake.id, channel: intake.channel })),
+  )
   messages.sort((a, b) => (a.channel + a.eventKey < b.channel + b.eventKey ? -1 : 1))
   const calls = batch(
     "c",
@@ -179,7 +181,15 @@ export async function acceptIntakes(
     claim?.holder ?? null,
     ...calls.values,
   ]
-  type Row = { id: string | null; conversation: string; position: number; channel: string; fence: number; holder: string | null; allowed: number }
+  type Row = {
+    id: string | null
+    conversation: string
+    position: number
+    channel: string
+    fence: number
+    holder: string | null
+    allowed: number
+  }
   const found = await retryingConflicts(() => rows<Row>(database, sql, values))
   if (found[0]?.allowed === 0) throw new LeaseLost()
   const fresh = found.filter((row) => row.id !== null)
@@ -264,11 +274,13 @@ export async function listIntakes(
 /** When a channel last had a genuine and a refused call. */
 export async function lastCalls(database: Database, channel: string): Promise<{ genuine?: Date; refused?: Date }> {
   const last = async (genuine: boolean) =>
-    (await rows<{ at: Date }>(
-      database,
-      "SELECT received_at AS at FROM intakes WHERE channel = ? AND genuine = ? ORDER BY id DESC LIMIT 1",
-      [channel, genuine],
-    ))[0]?.at
+    (
+      await rows<{ at: Date }>(
+        database,
+        "SELECT received_at AS at FROM intakes WHERE channel = ? AND genuine = ? ORDER BY id DESC LIMIT 1",
+        [channel, genuine],
+      )
+    )[0]?.at
   const [genuine, refused] = await Promise.all([last(true), last(false)])
   return { ...(genuine ? { genuine } : {}), ...(refused ? { refused } : {}) }
 }

@@ -27,7 +27,11 @@ export async function takeLeases(
   )
 }
 
-export async function giveUpLeases(database: Database, holder: string, only?: { duty: Duty; channel: string }): Promise<void> {
+export async function giveUpLeases(
+  database: Database,
+  holder: string,
+  only?: { duty: Duty; channel: string },
+): Promise<void> {
   await rows(
     database,
     `UPDATE leases SET holder = NULL, until = NULL WHERE holder = ? ${only ? "AND duty = ? AND channel = ?" : ""}`,
@@ -56,7 +60,10 @@ export async function processesOn(database: Database, machine: string): Promise<
 
 /** Processes that live, on any machine. */
 export async function livingProcesses(database: Database): Promise<number> {
-  const [found] = await rows<{ n: number }>(database, "SELECT count(*) AS n FROM processes WHERE seen_at > now() - interval '15 seconds'")
+  const [found] = await rows<{ n: number }>(
+    database,
+    "SELECT count(*) AS n FROM processes WHERE seen_at > now() - interval '15 seconds'",
+  )
   return found?.n ?? 0
 }
 

@@ -14,10 +14,17 @@ export interface Happening {
  * transaction ids: a row with a lower message id may be committed later, but none with a lower transaction id can be,
  * once that transaction is below the snapshot's xmin.
  */
-export async function happenings(database: Database, since: string | undefined, limit: number): Promise<{ cursor: string; items: Happening[] }> {
+export async function happenings(
+  database: Database,
+  since: string | undefined,
+  limit: number,
+): Promise<{ cursor: string; items: Happening[] }> {
   return database.transaction(
     async (step) => {
-      const [horizon] = await rows<{ xmin: string }>(step, "SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS xmin")
+      const [horizon] = await rows<{ xmin: string }>(
+        step,
+        "SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS xmin",
+      )
       const cursor = horizon!.xmin
       if (since === undefined || !/^\d{1,19}$/.test(since)) return { cursor, items: [] }
       const items = await rows<Happening & { xid: string }>(
@@ -37,7 +44,9 @@ export async function happenings(database: Database, since: string | undefined, 
       // A transaction's rows stay together: what the limit cut through is left for the next look.
       const cut = items.at(-1)!.xid
       const whole = items.filter((one) => one.xid !== cut)
-      return whole.length > 0 ? { cursor: cut, items: whole.map(bare) } : { cursor: String(BigInt(cut) + 1n), items: items.map(bare) }
+      return whole.length > 0
+        ? { cursor: cut, items: whole.map(bare) }
+        : { cursor: String(BigInt(cut) + 1n), items: items.map(bare) }
     },
     { isolationLevel: "repeatable read", readOnly: true },
   )

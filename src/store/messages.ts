@@ -44,7 +44,16 @@ export const inboundStatuses = [
   "loop stopped",
   "left to a person",
 ] as const
-export const outboundStatuses = ["waiting", "sending", "sent", "delivered", "read", "failed", "parked", "dropped"] as const
+export const outboundStatuses = [
+  "waiting",
+  "sending",
+  "sent",
+  "delivered",
+  "read",
+  "failed",
+  "parked",
+  "dropped",
+] as const
 
 /** A message's status is what its latest turn, attempt or status says; nothing is updated to know it. */
 const view = `
@@ -106,7 +115,11 @@ export async function findMessages(database: Database, filter: MessageFilter): P
   if (filter.to !== undefined) add("m.received_at < ?", filter.to)
   if (filter.below !== undefined) add("m.id < ?", filter.below)
   const words = searchQuery(filter.text)
-  if (filter.text !== undefined) add(words ? "m.search @@ to_tsquery('simple', ?)" : "m.words ILIKE ?", words ?? `%${filter.text.replace(/[\\%_]/g, "\\$&")}%`)
+  if (filter.text !== undefined)
+    add(
+      words ? "m.search @@ to_tsquery('simple', ?)" : "m.words ILIKE ?",
+      words ?? `%${filter.text.replace(/[\\%_]/g, "\\$&")}%`,
+    )
   // Rare statuses stand in narrow tables of their own: found there, not by walking through everything that went well.
   if (filter.status === "parked") add("m.id IN (SELECT message FROM parked WHERE decided_at IS NULL)")
   if (filter.doubtful === true) add("m.id IN (SELECT message FROM attempts WHERE outcome = 'unclear')")
@@ -115,7 +128,10 @@ export async function findMessages(database: Database, filter: MessageFilter): P
   if (filter.doubtful === false) outer.push("NOT doubtful")
   const order = "m.id DESC"
   const inner = `${view} WHERE ${wheres.join(" AND ")} ORDER BY ${order}`
-  const sql = outer.length > 1 ? `SELECT * FROM (${inner}) found WHERE ${outer.join(" AND ")} ORDER BY id DESC LIMIT ?` : `${inner} LIMIT ?`
+  const sql =
+    outer.length > 1
+      ? `SELECT * FROM (${inner}) found WHERE ${outer.join(" AND ")} ORDER BY id DESC LIMIT ?`
+      : `${inner} LIMIT ?`
   return rows<MessageRow>(database, sql, [...values, filter.limit])
 }
 
@@ -200,21 +216,46 @@ export async function attemptsOf(database: Database, messages: string[]): Promis
 }
 
 export async function callsOf(database: Database, messages: string[]): Promise<Map<string, unknown[]>> {
-  const found = await rows<{ message: string; calls: unknown[] }>(database, "SELECT message, calls FROM calls WHERE message = ANY(?)", [messages])
+  const found = await rows<{ message: string; calls: unknown[] }>(
+    database,
+    "SELECT message, calls FROM calls WHERE message = ANY(?)",
+    [messages],
+  )
   return new Map(found.map((row) => [row.message, row.calls]))
 }
 
 /** Courtesy calls belong to the message they answer; they are recorded whole once made. */
 export async function keepCourtesies(
   database: Database,
-  made: { message: string; attempt: number; name: string; outcome: string; why?: string; status?: number; answer?: string; startedAt: Date }[],
+  made: {
+    message: string
+    attempt: number
+    name: string
+    outcome: string
+    why?: string
+    status?: number
+    answer?: string
+    startedAt: Date
+  }[],
 ): Promise<void> {
   for (const one of made) {
     await rows(
       database,
       `INSERT INTO attempts (message, attempt, what, call, name, outcome, why, status, answer, at) VALUES
          (?, ?, 'started', 0, ?, NULL, NULL, NULL, NULL, ?), (?, ?, 'ended', 0, ?, ?, ?, ?, ?, clock_timestamp()) ON CONFLICT DO NOTHING`,
-      [one.message, one.attempt, one.name, one.startedAt, one.message, one.attempt, one.name, one.outcome, one.why ?? null, one.status ?? null, one.answer ?? null],
+      [
+        one.message,
+        one.attempt,
+        one.name,
+        one.startedAt,
+        one.message,
+        one.attempt,
+        one.name,
+        one.outcome,
+        one.why ?? null,
+        one.status ?? null,
+        one.answer ?? null,
+      ],
     )
   }
 }
@@ -232,7 +273,12 @@ export async function sentToday(database: Database, channel: string): Promise<nu
 }
 
 /** The inbound message that a turn was about, looked for among those before a reply in its conversation. */
-export async function leadOfTurn(database: Database, conversation: string, turn: string, below: number): Promise<string | undefined> {
+export async function leadOfTurn(
+  database: Database,
+  conversation: string,
+  turn: string,
+  below: number,
+): Promise<string | undefined> {
   const [found] = await rows<{ lead: string }>(
     database,
     `SELECT t.lead FROM (
@@ -244,7 +290,12 @@ export async function leadOfTurn(database: Database, conversation: string, turn:
 }
 
 /** All messages of one turn, looked for around one of them. */
-export async function messagesOfTurn(database: Database, conversation: string, turn: string, around: number): Promise<string[]> {
+export async function messagesOfTurn(
+  database: Database,
+  conversation: string,
+  turn: string,
+  around: number,
+): Promise<string[]> {
   const found = await rows<{ id: string }>(
     database,
     `SELECT m.id FROM messages m JOIN turns t ON t.message = m.id AND t.turn = ?

@@ -75,7 +75,12 @@ export async function nextDue(database: Database, channels: string[]): Promise<n
 export async function startAttempts(database: Database, holder: string, heads: Head[]): Promise<Set<string>> {
   const due = batch(
     "i",
-    heads.map((one) => ({ conversation: one.conversation, position: one.position, attempt: one.attempt, name: one.calls[one.call]?.name ?? "" })),
+    heads.map((one) => ({
+      conversation: one.conversation,
+      position: one.position,
+      attempt: one.attempt,
+      name: one.calls[one.call]?.name ?? "",
+    })),
     { conversation: "text", position: "bigint", attempt: "integer", name: "text" },
   )
   const found = await rows<{ message: string }>(
@@ -119,7 +124,11 @@ export interface Settlement {
 }
 
 /** Records ended attempts in one statement; gives the conversations in whose line somebody stands now. */
-export async function settleAttempts(database: Database, holder: string, settlements: Settlement[]): Promise<Set<string>> {
+export async function settleAttempts(
+  database: Database,
+  holder: string,
+  settlements: Settlement[],
+): Promise<Set<string>> {
   const sorted = [...settlements].sort((a, b) => (a.conversation < b.conversation ? -1 : 1))
   const ended = batch(
     "i",

@@ -32,7 +32,10 @@ export async function listParked(
   if (filter.open !== false) wheres.push("p.decided_at IS NULL")
   if (filter.channel !== undefined) (wheres.push("p.channel = ?"), values.push(filter.channel))
   if (filter.below !== undefined) (wheres.push("p.id < ?"), values.push(filter.below))
-  return rows<ParkedRow>(database, `${view} WHERE ${wheres.join(" AND ")} ORDER BY p.id DESC LIMIT ?`, [...values, filter.limit])
+  return rows<ParkedRow>(database, `${view} WHERE ${wheres.join(" AND ")} ORDER BY p.id DESC LIMIT ?`, [
+    ...values,
+    filter.limit,
+  ])
 }
 
 export async function parkedById(database: Database, id: string): Promise<ParkedRow | undefined> {
@@ -44,7 +47,12 @@ export async function parkedOfMessages(database: Database, messages: string[]): 
 }
 
 /** A person decided. Gives false when somebody did before. */
-export async function decideParked(database: Database, id: string, decision: "retry" | "edit" | "drop", by: string): Promise<boolean> {
+export async function decideParked(
+  database: Database,
+  id: string,
+  decision: "retry" | "edit" | "drop",
+  by: string,
+): Promise<boolean> {
   const done = await rows(
     database,
     "UPDATE parked SET decision = ?, decided_by = ?, decided_at = clock_timestamp() WHERE id = ? AND decided_at IS NULL RETURNING id",
@@ -70,7 +78,11 @@ export async function rejoinLine(database: Database, parked: ParkedRow, by: stri
       [parked.conversation],
     )
     if (turn) {
-      await rows(step, "INSERT INTO rejoined (conversation, position, message) VALUES (?, ?, ?)", [parked.conversation, place!.position, parked.message])
+      await rows(step, "INSERT INTO rejoined (conversation, position, message) VALUES (?, ?, ?)", [
+        parked.conversation,
+        place!.position,
+        parked.message,
+      ])
       return true
     }
     // Calls that were taken before are not made again.
@@ -87,6 +99,8 @@ export async function rejoinLine(database: Database, parked: ParkedRow, by: stri
 }
 
 export async function callsOfParked(database: Database, message: string): Promise<OutgoingCall[]> {
-  const [found] = await rows<{ calls: OutgoingCall[] }>(database, "SELECT calls FROM calls WHERE message = ?", [message])
+  const [found] = await rows<{ calls: OutgoingCall[] }>(database, "SELECT calls FROM calls WHERE message = ?", [
+    message,
+  ])
   return found?.calls ?? []
 }

@@ -42,5 +42,6 @@ export async function releaseOfChannel(database: Database, key: string): Promise
 }
 
 export async function newestRelease(database: Database): Promise<string | undefined> {
-  return (await rows<{ release: string }>(database, "SELECT release FROM lanes ORDER BY moved_at DESC LIMIT 1"))[0]?.release
+  return (await rows<{ release: string }>(database, "SELECT release FROM lanes ORDER BY moved_at DESC LIMIT 1"))[0]
+    ?.release
 }

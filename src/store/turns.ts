@@ -21,8 +21,17 @@ export async function claimDue(database: Database, holder: string, seconds: numb
 }
 
 /** Makes claims last longer; gives those that are still held. */
-export async function renewClaims(database: Database, holder: string, claims: Claimed[], seconds: number): Promise<Set<string>> {
-  const held = batch("c", claims.map(({ conversation, fence }) => ({ conversation, fence })), { conversation: "text", fence: "bigint" })
+export async function renewClaims(
+  database: Database,
+  holder: string,
+  claims: Claimed[],
+  seconds: number,
+): Promise<Set<string>> {
+  const held = batch(
+    "c",
+    claims.map(({ conversation, fence }) => ({ conversation, fence })),
+    { conversation: "text", fence: "bigint" },
+  )
   const found = await rows<{ conversation: string }>(
     database,
     `UPDATE work w SET due_at = now() + ?::int * interval '1 second' FROM ${held.sql}
@@ -64,7 +73,11 @@ export interface PendingMessage {
 
 /** Loads the lines of claims that still stand. The lane's release is read here, so that no process runs a stale one. */
 export async function loadLines(database: Database, holder: string, claims: Claimed[], limit: number): Promise<Line[]> {
-  const held = batch("h", claims.map(({ conversation, fence }) => ({ conversation, fence })), { conversation: "text", fence: "bigint" })
+  const held = batch(
+    "h",
+    claims.map(({ conversation, fence }) => ({ conversation, fence })),
+    { conversation: "text", fence: "bigint" },
+  )
   type Row = {
     conversation: string
     fence: number
@@ -83,7 +96,17 @@ export async function loadLines(database: Database, holder: string, claims: Clai
     title: string | null
     topic: string | null
     answered_by: string
-    pending: { id: string; position: number; body: Message & { own?: boolean }; courtesies: OutgoingCall[] | null; at: string; again: boolean; contact: string | null }[] | null
+    pending:
+      | {
+          id: string
+          position: number
+          body: Message & { own?: boolean }
+          courtesies: OutgoingCall[] | null
+          at: string
+          again: boolean
+          contact: string | null
+        }[]
+      | null
   }
   const found = await rows<Row>(
     database,
@@ -229,7 +252,12 @@ export interface CommitResult {
  * process that lost its claim leaves nothing. The first attempt of a reply starts in the same transaction when nothing
  * of its conversation is unsent.
  */
-export async function commitTurns(database: Database, holder: string, seconds: number, results: TurnResult[]): Promise<CommitResult> {
+export async function commitTurns(
+  database: Database,
+  holder: string,
+  seconds: number,
+  results: TurnResult[],
+): Promise<CommitResult> {
   const sorted = [...results].sort((a, b) => (a.conversation < b.conversation ? -1 : 1))
   const done = batch(
     "i",
@@ -316,10 +344,24 @@ export async function commitTurns(database: Database, holder: string, seconds: n
     "p",
     sorted.flatMap((one) =>
       one.parked
-        ? one.turn.messages.map((message) => ({ id: newId("prk"), conversation: one.conversation, channel: one.channel, message, ...one.parked }))
+        ? one.turn.messages.map((message) => ({
+            id: newId("prk"),
+            conversation: one.conversation,
+            channel: one.channel,
+            message,
+            ...one.parked,
+          }))
         : [],
     ),
-    { id: "text", conversation: "text", channel: "text", message: "text", cause: "text", reason: "text", remedy: "text" },
+    {
+      id: "text",
+      conversation: "text",
+      channel: "text",
+      message: "text",
+      cause: "text",
+      reason: "text",
+      remedy: "text",
+    },
   )
   const tokens = batch(
     "k",
@@ -377,18 +419,31 @@ export async function commitTurns(database: Database, holder: string, seconds: n
     ...parked.values,
     ...tokens.values,
   ]
-  type Row = { conversation: string; more: boolean; id: string | null; position: number; starts: boolean; channel: string }
+  type Row = {
+    conversation: string
+    more: boolean
+    id: string | null
+    position: number
+    starts: boolean
+    channel: string
+  }
   const found = await retryingConflicts(() => rows<Row>(database, sql, values))
   const sent = found.filter((row) => row.id !== null)
   return {
     committed: new Set(found.map((row) => row.conversation)),
     more: new Set(found.filter((row) => row.more).map((row) => row.conversation)),
-    started: sent.filter((row) => row.starts).map((row) => ({ message: row.id!, conversation: row.conversation, position: row.position })),
-    waiting: sent.filter((row) => !row.starts).map((row) => ({ message: row.id!, conversation: row.conversation, channel: row.channel })),
+    started: sent
+      .filter((row) => row.starts)
+      .map((row) => ({ message: row.id!, conversation: row.conversation, position: row.position })),
+    waiting: sent
+      .filter((row) => !row.starts)
+      .map((row) => ({ message: row.id!, conversation: row.conversation, channel: row.channel })),
   }
 }
 
-export function outboundBatch(records: { conversation: string; channel: string; turn?: string; out: OutboundMessage; n: number }[]) {
+export function outboundBatch(
+  records: { conversation: string; channel: string; turn?: string; out: OutboundMessage; n: number }[],
+) {
   return batch(
     "o",
     records.map(({ conversation, channel, turn, out, n }) => ({
@@ -446,7 +501,11 @@ function distinctTokens<T extends { channel: string; token: string }>(tokens: T[
 }
 
 /** Nothing was left to hear: lets the conversation rest, unless something has come meanwhile. */
-export async function restLines(database: Database, holder: string, lines: { conversation: string; fence: number; next: number }[]): Promise<Set<string>> {
+export async function restLines(
+  database: Database,
+  holder: string,
+  lines: { conversation: string; fence: number; next: number }[],
+): Promise<Set<string>> {
   const idle = batch("i", lines, { conversation: "text", fence: "bigint", next: "bigint" })
   const found = await rows<{ conversation: string }>(
     database,
@@ -460,7 +519,11 @@ export async function restLines(database: Database, holder: string, lines: { con
 
 /** Gives claims back: to wait for a channel that is paused, or for another process. */
 export async function releaseClaims(database: Database, holder: string, claims: Claimed[]): Promise<void> {
-  const held = batch("h", claims.map(({ conversation, fence }) => ({ conversation, fence })), { conversation: "text", fence: "bigint" })
+  const held = batch(
+    "h",
+    claims.map(({ conversation, fence }) => ({ conversation, fence })),
+    { conversation: "text", fence: "bigint" },
+  )
   await rows(
     database,
     `UPDATE work w SET holder = NULL, due_at = CASE WHEN c.state = 'on' THEN now() ELSE 'infinity' END
@@ -471,7 +534,10 @@ export async function releaseClaims(database: Database, holder: string, claims: 
 }
 
 /** Choice tokens that came back, with the ids and labels they stand for. */
-export async function choicesBehind(database: Database, tokens: { channel: string; token: string }[]): Promise<Map<string, { id: string; label: string }>> {
+export async function choicesBehind(
+  database: Database,
+  tokens: { channel: string; token: string }[],
+): Promise<Map<string, { id: string; label: string }>> {
   const asked = batch("a", tokens, { channel: "text", token: "text" })
   const found = await rows<{ channel: string; token: string; choice: string; label: string }>(
     database,

@@ -7,7 +7,11 @@ export interface Batch {
 /**
  * @param columns name to PostgreSQL type; `jsonb` columns are written as JSON. Adds `ord`, the record's place from 1.
  */
-export function batch<Row extends object>(alias: string, records: readonly Row[], columns: { [K in keyof Row]-?: string }): Batch {
+export function batch<Row extends object>(
+  alias: string,
+  records: readonly Row[],
+  columns: { [K in keyof Row]-?: string },
+): Batch {
   const names = Object.keys(columns) as (keyof Row & string)[]
   const values = names.map((name) => {
     const json = columns[name] === "jsonb"

@@ -19,7 +19,8 @@ export function Channels() {
       ))}
       {shown?.length === 0 ? (
         <Empty>
-          There is no such channel yet. Add one: <code className="font-mono">wobbet channel add telegram quay-telegram --secret token=…</code>
+          There is no such channel yet. Add one:{" "}
+          <code className="font-mono">wobbet channel add telegram quay-telegram --secret token=…</code>
         </Empty>
       ) : null}
     </div>
@@ -27,13 +28,16 @@ export function Channels() {
 }
 
 function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => void }) {
-  const record = useData(`record ${channel.key} ${String(channel.settings.receive)}`, () => service.channelRecord(channel.key))
+  const record = useData(`record ${channel.key} ${String(channel.settings.receive)}`, () =>
+    service.channelRecord(channel.key),
+  )
   const [said, setSaid] = useState<{ good: boolean; text: string }>()
   const act = (run: () => Promise<unknown>, done: string) => {
     run()
       .then(
         () => setSaid({ good: true, text: done }),
-        (error: Error & { remedy?: string }) => setSaid({ good: false, text: `${error.message} ${error.remedy ?? ""}` }),
+        (error: Error & { remedy?: string }) =>
+          setSaid({ good: false, text: `${error.message} ${error.remedy ?? ""}` }),
       )
       .finally(() => {
         again()
@@ -50,11 +54,28 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
         <StateMark channel={channel} />
         <span className="ml-auto flex flex-wrap gap-2">
           <Button onClick={() => act(() => service.checkChannel(channel.key), "The keys work.")}>Check</Button>
-          <Button onClick={() => act(() => service.connectChannel(channel.key), "Registered; what is on record is shown below.")}>Connect</Button>
+          <Button
+            onClick={() =>
+              act(() => service.connectChannel(channel.key), "Registered; what is on record is shown below.")
+            }
+          >
+            Connect
+          </Button>
           {channel.state === "on" ? (
-            <Button onClick={() => act(() => service.pauseChannel(channel.key), "Paused: messages are kept, nothing is handled or sent.")}>Pause</Button>
+            <Button
+              onClick={() =>
+                act(() => service.pauseChannel(channel.key), "Paused: messages are kept, nothing is handled or sent.")
+              }
+            >
+              Pause
+            </Button>
           ) : (
-            <Button kind="main" onClick={() => act(() => service.resumeChannel(channel.key), "It goes on where it stood.")}>Resume</Button>
+            <Button
+              kind="main"
+              onClick={() => act(() => service.resumeChannel(channel.key), "It goes on where it stood.")}
+            >
+              Resume
+            </Button>
           )}
         </span>
       </header>
@@ -68,32 +89,72 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
           {sentence(channel.polling.says)} {channel.polling.remedy}
         </p>
       ) : null}
-      {said ? <p className={`mb-3 text-sm ${said.good ? "" : "text-damson"}`} role="status">{said.text}</p> : null}
+      {said ? (
+        <p className={`mb-3 text-sm ${said.good ? "" : "text-damson"}`} role="status">
+          {said.text}
+        </p>
+      ) : null}
       <div className="grid gap-x-8 gap-y-4 lg:grid-cols-2">
         <div>
           <h3 className="mb-1 text-sm font-semibold">Here</h3>
           <Facts
             rows={[
-              ["who", channel.identity ? [channel.identity.name, channel.identity.handle && `@${channel.identity.handle}`, `id ${channel.identity.id}`].filter(Boolean).join(", ") : "not checked yet"],
+              [
+                "who",
+                channel.identity
+                  ? [
+                      channel.identity.name,
+                      channel.identity.handle && `@${channel.identity.handle}`,
+                      `id ${channel.identity.id}`,
+                    ]
+                      .filter(Boolean)
+                      .join(", ")
+                  : "not checked yet",
+              ],
               ["", channel.identity?.remarks?.join(" ")],
               ["receives", channel.settings.receive === "polling" ? "by polling" : "by webhook"],
-              ["inlet", <span key="inlet" className="flex flex-wrap items-center gap-2"><code className="font-mono text-xs">{channel.inlet}</code><Copy text={channel.inlet} what="the inlet's address" /></span>],
+              [
+                "inlet",
+                <span key="inlet" className="flex flex-wrap items-center gap-2">
+                  <code className="font-mono text-xs">{channel.inlet}</code>
+                  <Copy text={channel.inlet} what="the inlet's address" />
+                </span>,
+              ],
               ["last genuine call", when(channel.lastGenuine)],
               ["last refused call", when(channel.lastRefused)],
               ["secrets", `${channel.secrets.join(", ")} (sealed)`],
-              ["settings", Object.entries(channel.settings).map(([name, value]) => `${name} ${String(value)}`).join(", ")],
+              [
+                "settings",
+                Object.entries(channel.settings)
+                  .map(([name, value]) => `${name} ${String(value)}`)
+                  .join(", "),
+              ],
             ]}
           />
         </div>
         <div>
           <h3 className="mb-1 text-sm font-semibold">On record at the provider</h3>
-          {compared?.fault ? <p className="text-sm text-damson">{sentence(compared.fault.says)} {compared.fault.remedy}</p> : null}
+          {compared?.fault ? (
+            <p className="text-sm text-damson">
+              {sentence(compared.fault.says)} {compared.fault.remedy}
+            </p>
+          ) : null}
           {compared?.onRecord ? (
             <Facts
               rows={[
-                ["address", <code key="address" className="font-mono text-xs">{compared.onRecord.address ?? "none"}</code>],
+                [
+                  "address",
+                  <code key="address" className="font-mono text-xs">
+                    {compared.onRecord.address ?? "none"}
+                  </code>,
+                ],
                 ["waiting there", compared.onRecord.waiting],
-                ["its last failure", compared.onRecord.lastError ? `${compared.onRecord.lastError.says} ${compared.onRecord.lastError.at ? `(${when(compared.onRecord.lastError.at)})` : ""}` : undefined],
+                [
+                  "its last failure",
+                  compared.onRecord.lastError
+                    ? `${compared.onRecord.lastError.says} ${compared.onRecord.lastError.at ? `(${when(compared.onRecord.lastError.at)})` : ""}`
+                    : undefined,
+                ],
                 ["connections", compared.onRecord.connections],
                 ["sends", compared.onRecord.events?.join(", ")],
               ]}
@@ -101,7 +162,9 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
           ) : null}
           {agrees ? <p className="mt-2 text-sm font-semibold">● Both sides agree.</p> : null}
           {compared?.differences.map((difference) => (
-            <p key={difference} className="mt-2 border-l-4 border-damson bg-damson-wash px-4 py-2 text-sm text-damson">{difference}</p>
+            <p key={difference} className="mt-2 border-l-4 border-damson bg-damson-wash px-4 py-2 text-sm text-damson">
+              {difference}
+            </p>
           ))}
           {record.error ? <Problem error={record.error} /> : null}
         </div>
@@ -114,5 +177,9 @@ function StateMark({ channel }: { channel: ChannelShown }) {
   if (channel.state === "on" && !channel.polling) return <span className="text-sm">● on</span>
   const text = channel.state === "on" ? "on, but not receiving" : channel.state
   const sign = channel.state === "paused" ? "◐" : "✕"
-  return <span className={`text-sm font-semibold ${channel.state === "paused" ? "" : "text-damson"}`}>{sign} {text}</span>
+  return (
+    <span className={`text-sm font-semibold ${channel.state === "paused" ? "" : "text-damson"}`}>
+      {sign} {text}
+    </span>
+  )
 }

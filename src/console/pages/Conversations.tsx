@@ -3,19 +3,24 @@ import type { FormEvent } from "react"
 import { Link, useParams } from "react-router"
 import type { ConversationView, MessageView } from "../../client/types.ts"
 import { Button, Copy, Empty, Json, Problem, useListKeys } from "../parts/basics.tsx"
-import { RailWord, SmallRail } from "../parts/Rail.tsx"
+import { MessageWord, SmallRail } from "../parts/Rail.tsx"
 import { service, useData } from "../service.ts"
 import { clock, span, when } from "../time.ts"
 
 export function Conversations() {
   const { id } = useParams()
   const [text, setText] = useState("")
-  const { data, error } = useData(`conversations ${text}`, () => service.conversations({ limit: 100, ...(text ? { text } : {}) }))
+  const { data, error } = useData(`conversations ${text}`, () =>
+    service.conversations({ limit: 100, ...(text ? { text } : {}) }),
+  )
   const list = useListKeys()
   const chosen = id ?? data?.items[0]?.id
   return (
-    <div className="flex min-h-0 flex-1 flex-col md:h-[calc(100dvh-3.1rem)] md:flex-row">
-      <section aria-label="Conversations" className={`flex w-full flex-col border-line bg-paper md:w-80 md:shrink-0 md:border-r ${id ? "max-md:hidden" : ""}`}>
+    <div className="flex min-h-0 flex-1 flex-col md:h-[calc(100dvh-3.2rem)] md:flex-none md:flex-row">
+      <section
+        aria-label="Conversations"
+        className={`flex w-full flex-col border-line bg-paper md:w-80 md:shrink-0 md:border-r ${id ? "max-md:hidden" : ""}`}
+      >
         <div className="border-b border-line p-2">
           <input
             type="search"
@@ -61,8 +66,12 @@ function ConversationRow({ conversation, chosen }: { conversation: ConversationV
           {conversation.lastDirection === "out" ? "ours: " : ""}
           {conversation.lastText}
         </span>
-        {conversation.parked > 0 ? <span className="shrink-0 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper">needs you</span> : null}
-        {conversation.parked === 0 && kinds[conversation.kind] ? <span className="shrink-0 text-xs text-quiet">{kinds[conversation.kind]}</span> : null}
+        {conversation.parked > 0 ? (
+          <span className="shrink-0 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper">needs you</span>
+        ) : null}
+        {conversation.parked === 0 && kinds[conversation.kind] ? (
+          <span className="shrink-0 text-xs text-quiet">{kinds[conversation.kind]}</span>
+        ) : null}
       </span>
     </Link>
   )
@@ -71,7 +80,12 @@ function ConversationRow({ conversation, chosen }: { conversation: ConversationV
 function One({ id }: { id: string }) {
   const conversation = useData(`conversation ${id}`, () => service.conversation(id))
   const said = useData(`said ${id}`, () => service.conversationMessages(id, { limit: 100 }))
-  if (conversation.error && !conversation.data) return <div className="p-4"><Problem error={conversation.error} /></div>
+  if (conversation.error && !conversation.data)
+    return (
+      <div className="p-4">
+        <Problem error={conversation.error} />
+      </div>
+    )
   const shown = conversation.data
   if (!shown) return <Empty>One moment …</Empty>
   const again = () => {
@@ -82,7 +96,9 @@ function One({ id }: { id: string }) {
     <div className="flex h-full min-h-0 flex-col xl:flex-row">
       <section aria-label="What was said" className="flex min-h-0 min-w-0 flex-1 flex-col">
         <header className="flex flex-wrap items-baseline gap-x-3 gap-y-1 border-b border-line bg-paper px-4 py-2">
-          <Link to="/conversations" className="text-sm underline md:hidden">All conversations</Link>
+          <Link to="/conversations" className="text-sm underline md:hidden">
+            All conversations
+          </Link>
           <h1 className="text-lg font-semibold">{shown.title ?? shown.address}</h1>
           <span className="text-sm text-quiet">
             {shown.kind} on {shown.channel}
@@ -95,7 +111,10 @@ function One({ id }: { id: string }) {
         <Ledger messages={said.data?.items ?? []} older={said.data?.next !== null && said.data !== undefined} />
         <AnswerBox id={id} again={again} />
       </section>
-      <aside aria-label="What is remembered" className="shrink-0 border-line bg-paper p-4 max-xl:border-t xl:w-64 xl:border-l">
+      <aside
+        aria-label="What is remembered"
+        className="shrink-0 border-line bg-paper p-4 max-xl:border-t xl:w-64 xl:border-l"
+      >
         <h2 className="mb-2 text-sm font-semibold">State</h2>
         <Json value={shown.state} />
         <div className="mt-3 flex flex-col items-start gap-2 text-sm">
@@ -103,7 +122,9 @@ function One({ id }: { id: string }) {
           <p className="mt-2">
             {shown.answeredBy === "bot" ? "The bot answers here." : "A person answers here; the bot keeps quiet."}
           </p>
-          <Button onClick={() => void service.setAnsweredBy(id, shown.answeredBy === "bot" ? "person" : "bot").finally(again)}>
+          <Button
+            onClick={() => void service.setAnsweredBy(id, shown.answeredBy === "bot" ? "person" : "bot").finally(again)}
+          >
             {shown.answeredBy === "bot" ? "Answer it myself" : "Give it back to the bot"}
           </Button>
         </div>
@@ -129,7 +150,9 @@ function Ledger({ messages, older }: { messages: MessageView[]; older: boolean }
         <span />
         <span>ours</span>
       </div>
-      {older ? <p className="py-2 text-center text-xs text-quiet">Older messages: wobbet conversation show, or a search.</p> : null}
+      {older ? (
+        <p className="py-2 text-center text-xs text-quiet">Older messages: wobbet conversation show, or a search.</p>
+      ) : null}
       <ol className="m-0 mx-auto max-w-4xl list-none p-0">
         {messages.map((message, at) => (
           <Entry key={message.id} message={message} before={messages[at - 1]} />
@@ -152,9 +175,16 @@ function Entry({ message, before }: { message: MessageView; before: MessageView 
         {folded ? (
           <>
             <svg width="14" height={height} viewBox={`0 0 14 ${height}`}>
-              <path d={`M7 0 V8 L2 13 L12 ${height - 13} L7 ${height - 8} V${height}`} fill="none" stroke="var(--line)" strokeWidth="2" />
+              <path
+                d={`M7 0 V8 L2 13 L12 ${height - 13} L7 ${height - 8} V${height}`}
+                fill="none"
+                stroke="var(--line)"
+                strokeWidth="2"
+              />
             </svg>
-            <span className="absolute top-1/2 left-full -translate-y-1/2 text-xs whitespace-nowrap text-quiet">{span(gap * 1000)} later</span>
+            <span className="absolute top-1/2 left-full -translate-y-1/2 text-xs whitespace-nowrap text-quiet">
+              {span(gap * 1000)} later
+            </span>
           </>
         ) : (
           <span className="w-0.5 bg-line" />
@@ -178,22 +208,31 @@ function Words({ message, side }: { message: MessageView; side: "theirs" | "ours
   const edge = side === "theirs" ? "border-r-2 pr-3 text-right items-end" : "border-l-2 pl-3 items-start"
   const needsYou = message.status === "parked"
   const choices = (message.body.choices as { label: string }[] | undefined) ?? []
-  const words = side === "ours" && typeof message.body.text === "string" ? message.body.text : message.text
   return (
     <div className={`flex flex-col gap-1 py-0.5 ${edge} ${needsYou ? "border-damson" : "border-spruce"}`}>
-      <p className="m-0 max-w-full text-sm whitespace-pre-wrap [overflow-wrap:anywhere]">{words || `(${message.event})`}</p>
+      <p className="m-0 max-w-full text-sm whitespace-pre-wrap [overflow-wrap:anywhere]">
+        {message.text || `(${message.event})`}
+      </p>
       {side === "ours" && choices.length > 0 ? (
         <p className="m-0 flex flex-wrap gap-1 text-xs">
           {choices.map((choice) => (
-            <span key={choice.label} className="border border-line px-1.5 text-quiet">{choice.label}</span>
+            <span key={choice.label} className="border border-line px-1.5 text-quiet">
+              {choice.label}
+            </span>
           ))}
         </p>
       ) : null}
-      <Link to={`/passages/${message.id}`} className="flex flex-wrap items-center gap-x-2 text-xs hover:underline" aria-label={`Passage of “${message.text.slice(0, 60)}”`}>
+      <Link
+        to={`/passages/${message.id}`}
+        className="flex flex-wrap items-center gap-x-2 text-xs hover:underline"
+        aria-label={`Passage of “${message.text.slice(0, 60)}”`}
+      >
         <SmallRail stops={stops} />
-        <RailWord stops={stops} />
+        <MessageWord message={message} />
         {message.author ? <span className="text-quiet">by {message.author}</span> : null}
-        {message.reason && (needsYou || message.status === "retrying") ? <span className="text-damson">{message.reason}</span> : null}
+        {message.reason && (needsYou || message.status === "retrying") ? (
+          <span className="text-damson">{message.reason}</span>
+        ) : null}
       </Link>
     </div>
   )

@@ -8,13 +8,16 @@ import { when } from "../time.ts"
 
 export function Parked() {
   const [all, setAll] = useState(false)
-  const { data, error, again } = useData(`parked ${all}`, () => service.parked({ limit: 100, ...(all ? { open: false } : {}) }))
+  const { data, error, again } = useData(`parked ${all}`, () =>
+    service.parked({ limit: 100, ...(all ? { open: false } : {}) }),
+  )
   return (
     <div className="mx-auto w-full max-w-6xl p-4">
       <div className="mb-3 flex flex-wrap items-center gap-4">
         <h1 className="text-lg font-semibold">Parked</h1>
         <label className="flex items-center gap-2 text-sm">
-          <input type="checkbox" checked={all} onChange={(event) => setAll(event.target.checked)} /> with what was decided
+          <input type="checkbox" checked={all} onChange={(event) => setAll(event.target.checked)} /> with what was
+          decided
         </label>
       </div>
       {error ? <Problem error={error} /> : null}
@@ -38,9 +41,13 @@ function Row({ parked, again }: { parked: ParkedView; again: () => void }) {
         <strong className={parked.decision ? "" : "text-damson"}>{parked.cause}</strong>
         <span className="text-quiet">
           {parked.what === "send" ? "not sent" : "not answered"}, {when(parked.since)},{" "}
-          <Link to={`/conversations/${parked.conversation}`} className="underline">{parked.title ?? parked.conversation}</Link>
+          <Link to={`/conversations/${parked.conversation}`} className="underline">
+            {parked.title ?? parked.conversation}
+          </Link>
         </span>
-        <Link to={`/passages/${parked.message}`} className="ml-auto underline">its passage</Link>
+        <Link to={`/passages/${parked.message}`} className="ml-auto underline">
+          its passage
+        </Link>
       </div>
       <blockquote className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">{parked.text}</blockquote>
       <p className="mb-2">
@@ -49,14 +56,24 @@ function Row({ parked, again }: { parked: ParkedView; again: () => void }) {
       {error ? <Problem error={error} /> : null}
       {draft !== undefined ? (
         <span className="mb-2 flex gap-2">
-          <textarea value={draft} rows={3} onChange={(event) => setDraft(event.target.value)} aria-label="Other words" className="flex-1 border border-line bg-mist px-2 py-1" />
-          <Button kind="main" onClick={() => act(service.editParked(parked.id, draft))}>Send these</Button>
+          <textarea
+            value={draft}
+            rows={3}
+            onChange={(event) => setDraft(event.target.value)}
+            aria-label="Other words"
+            className="flex-1 border border-line bg-mist px-2 py-1"
+          />
+          <Button kind="main" onClick={() => act(service.editParked(parked.id, draft))}>
+            Send these
+          </Button>
         </span>
       ) : null}
       {parked.decision ? null : (
         <span className="flex gap-2">
           <Button onClick={() => act(service.retryParked(parked.id))}>Retry</Button>
-          {parked.what === "send" ? <Button onClick={() => setDraft(draft === undefined ? parked.text : undefined)}>Edit</Button> : null}
+          {parked.what === "send" ? (
+            <Button onClick={() => setDraft(draft === undefined ? parked.text : undefined)}>Edit</Button>
+          ) : null}
           <Button onClick={() => act(service.dropParked(parked.id))}>Drop</Button>
         </span>
       )}

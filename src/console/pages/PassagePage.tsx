@@ -9,7 +9,12 @@ import { clock, span, when } from "../time.ts"
 export function PassagePage() {
   const { id = "" } = useParams()
   const { data, error, again } = useData(`passage ${id}`, () => service.passage(id))
-  if (error && !data) return <div className="p-4"><Problem error={error} /></div>
+  if (error && !data)
+    return (
+      <div className="p-4">
+        <Problem error={error} />
+      </div>
+    )
   if (!data) return <Empty>One moment …</Empty>
   return (
     <div className="mx-auto flex w-full max-w-6xl flex-col gap-5 p-4">
@@ -18,7 +23,10 @@ export function PassagePage() {
           Passage: <RailWord stops={data.stops} />
         </h1>
         <span className="text-sm text-quiet">
-          {when(data.receivedAt)} on <Link to={`/channels/${data.channel}`} className="underline">{data.channel}</Link>
+          {when(data.receivedAt)} on{" "}
+          <Link to={`/channels/${data.channel}`} className="underline">
+            {data.channel}
+          </Link>
         </span>
         <span className="flex items-center gap-2 font-mono text-xs text-quiet">
           {data.id} <Copy text={data.id} what="the passage's id" />
@@ -42,25 +50,42 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
     <>
       <div className="grid gap-5 lg:grid-cols-2">
         <Section title={passage.intake ? "Message" : "Sent by hand"}>
-          <blockquote className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]">{message.text || `(${message.event})`}</blockquote>
+          <blockquote className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]">
+            {message.text || `(${message.event})`}
+          </blockquote>
           <Facts
             rows={[
               ["from", from(message.body)],
               ["event", message.event],
-              ["conversation", <Link key="c" to={`/conversations/${message.conversation}`} className="underline">{message.title ?? message.conversation}</Link>],
+              [
+                "conversation",
+                <Link key="c" to={`/conversations/${message.conversation}`} className="underline">
+                  {message.title ?? message.conversation}
+                </Link>,
+              ],
               ["place in line", message.position],
               ["provider's id", message.providerId],
               ["said at", message.sentAt ? when(message.sentAt) : undefined],
             ]}
           />
-          <Fold title="The message in Wobbet's form"><Json value={message.body} /></Fold>
+          <Fold title="The message in Wobbet's form">
+            <Json value={message.body} />
+          </Fold>
         </Section>
         <Section title="Decision">
-          {path.decision.length === 0 ? <p className="text-sm text-quiet">{sentence(last?.reason ?? "No decision has been made.")}</p> : <Decision path={path} />}
+          {path.decision.length === 0 ? (
+            <p className="text-sm text-quiet">{sentence(last?.reason ?? "No decision has been made.")}</p>
+          ) : (
+            <Decision path={path} />
+          )}
         </Section>
       </div>
       {path.turns.map((turn, at) => (
-        <Turn key={turn.turn} turn={turn} title={path.turns.length > 1 ? `Turn ${at + 1} of ${path.turns.length}` : "Turn"} />
+        <Turn
+          key={turn.turn}
+          turn={turn}
+          title={path.turns.length > 1 ? `Turn ${at + 1} of ${path.turns.length}` : "Turn"}
+        />
       ))}
       {path.parked.map((parked) => (
         <ParkedNote key={parked.id} parked={parked} again={again} />
@@ -82,7 +107,9 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
 function from(body: { [field: string]: unknown }): string | undefined {
   const sender = body.from as { name?: string; handle?: string; address: string; bot?: boolean } | undefined
   if (!sender) return undefined
-  return [sender.name, sender.handle && `@${sender.handle}`, sender.address, sender.bot && "a bot"].filter(Boolean).join(", ")
+  return [sender.name, sender.handle && `@${sender.handle}`, sender.address, sender.bot && "a bot"]
+    .filter(Boolean)
+    .join(", ")
 }
 
 /** Every route in the order of the file, up to the one that took the message. */
@@ -104,7 +131,12 @@ function Decision({ path }: { path: PassagePath }) {
           </li>
         ))}
       </ol>
-      {rest > 0 ? <p className="mt-1 text-xs text-quiet">{rest === 1 ? "1 route after it was" : `${rest} routes after it were`} not looked at: the first that is met takes the message.</p> : null}
+      {rest > 0 ? (
+        <p className="mt-1 text-xs text-quiet">
+          {rest === 1 ? "1 route after it was" : `${rest} routes after it were`} not looked at: the first that is met
+          takes the message.
+        </p>
+      ) : null}
     </>
   )
 }
@@ -112,13 +144,28 @@ function Decision({ path }: { path: PassagePath }) {
 function Turn({ turn, title }: { turn: TurnView; title: string }) {
   const bad = turn.error !== null
   return (
-    <Section title={title} aside={<span className="text-xs text-quiet">{clock(turn.startedAt)}, {span(Date.parse(turn.endedAt) - Date.parse(turn.startedAt))}</span>}>
+    <Section
+      title={title}
+      aside={
+        <span className="text-xs text-quiet">
+          {clock(turn.startedAt)}, {span(Date.parse(turn.endedAt) - Date.parse(turn.startedAt))}
+        </span>
+      }
+    >
       <p className={`mb-2 text-sm ${bad ? "text-damson" : ""}`}>
-        {sentence([turn.outcome, turn.handler && `by handler ${turn.handler}`, turn.run > 1 && `run ${turn.run}`].filter(Boolean).join(", ") + (turn.reason ? `: ${turn.reason}` : ""))}
+        {sentence(
+          [turn.outcome, turn.handler && `by handler ${turn.handler}`, turn.run > 1 && `run ${turn.run}`]
+            .filter(Boolean)
+            .join(", ") + (turn.reason ? `: ${turn.reason}` : ""),
+        )}
       </p>
       {turn.error?.stack ? <Json value={turn.error.stack} /> : null}
       {turn.log?.length ? <Json value={turn.log.join("\n")} /> : null}
-      {turn.degraded?.map((note) => <p key={note} className="text-sm">{sentence(note)}</p>)}
+      {turn.degraded?.map((note) => (
+        <p key={note} className="text-sm">
+          {sentence(note)}
+        </p>
+      ))}
       {turn.stateBefore && !bad ? (
         <div className="mt-2 grid gap-3 sm:grid-cols-2">
           <div>
@@ -138,15 +185,23 @@ function Turn({ turn, title }: { turn: TurnView; title: string }) {
 function Reply({ reply, again }: { reply: ReplyPath; again: () => void }) {
   return (
     <article className="mb-4 grid gap-2">
-      <blockquote className="m-0 border-r-4 border-spruce bg-paper px-3 py-2 text-right whitespace-pre-wrap [overflow-wrap:anywhere]">{reply.message.text}</blockquote>
+      <blockquote className="m-0 border-r-4 border-spruce bg-paper px-3 py-2 text-right whitespace-pre-wrap [overflow-wrap:anywhere]">
+        {reply.message.text}
+      </blockquote>
       {reply.attempts.map((attempt) => (
         <Attempt key={attempt.attempt} attempt={attempt} />
       ))}
-      {reply.attempts.length === 0 ? <p className="text-sm text-quiet">No call has been made yet: {reply.message.reason ?? "it waits in its line"}.</p> : null}
+      {reply.attempts.length === 0 ? (
+        <p className="text-sm text-quiet">
+          No call has been made yet: {reply.message.reason ?? "it waits in its line"}.
+        </p>
+      ) : null}
       {reply.parked.map((parked) => (
         <ParkedNote key={parked.id} parked={parked} again={again} />
       ))}
-      <Fold title="The call as rendered"><Json value={reply.calls} /></Fold>
+      <Fold title="The call as rendered">
+        <Json value={reply.calls} />
+      </Fold>
     </article>
   )
 }
@@ -156,13 +211,20 @@ function Attempt({ attempt, note }: { attempt: AttemptView; note?: string }) {
   const took = attempt.endedAt ? span(Date.parse(attempt.endedAt) - Date.parse(attempt.startedAt)) : "under way"
   return (
     <div className="text-sm">
-      <span className="text-quiet">{clock(attempt.startedAt)}</span> <code className="font-mono text-xs">{attempt.name}</code> →{" "}
+      <span className="text-quiet">{clock(attempt.startedAt)}</span>{" "}
+      <code className="font-mono text-xs">{attempt.name}</code> →{" "}
       <span className={bad ? "text-damson" : "font-semibold"}>{attempt.outcome ?? "no answer yet"}</span>
       <span className="text-quiet">
-        {[attempt.status, attempt.providerId && `id ${attempt.providerId}`, took, note].filter(Boolean).map((part) => `, ${part}`)}
+        {[attempt.status, attempt.providerId && `id ${attempt.providerId}`, took, note]
+          .filter(Boolean)
+          .map((part) => `, ${part}`)}
         {attempt.why ? `: ${attempt.why}` : ""}
       </span>
-      {attempt.answer ? <Fold title="The answer"><Json value={readable(attempt.answer)} /></Fold> : null}
+      {attempt.answer ? (
+        <Fold title="The answer">
+          <Json value={readable(attempt.answer)} />
+        </Fold>
+      ) : null}
     </div>
   )
 }
@@ -194,16 +256,34 @@ function Call({ intake }: { intake: IntakeView }) {
     <Section title="The call as it came">
       <Facts
         rows={[
-          ["call", <code key="call" className="font-mono text-xs">{intake.method} {intake.address}</code>],
+          [
+            "call",
+            <code key="call" className="font-mono text-xs">
+              {intake.method} {intake.address}
+            </code>,
+          ],
           ["came by", `${intake.via}, ${intake.size} bytes`],
           ["answered", intake.answered],
-          ["verdict", verdict.genuine ? `genuine, by ${verdict.by}` : <span key="v" className="text-damson">{sentence(`not genuine: ${verdict.why}`)} {verdict.remedy} {verdict.near}</span>],
+          [
+            "verdict",
+            verdict.genuine ? (
+              `genuine, by ${verdict.by}`
+            ) : (
+              <span key="v">
+                {sentence(`not genuine: ${verdict.why}`)} {verdict.remedy} {verdict.near}
+              </span>
+            ),
+          ],
           ["repeated", intake.repeated ? "it tells of something that was seen before" : undefined],
           ["notes", intake.notes.join("; ")],
         ]}
       />
-      <Fold title="Headers (secrets as fingerprints)"><Facts rows={Object.entries(intake.headers)} /></Fold>
-      <Fold title="Body" open><Json value={readable(intake.body)} /></Fold>
+      <Fold title="Headers (secrets as fingerprints)">
+        <Facts rows={Object.entries(intake.headers)} />
+      </Fold>
+      <Fold title="Body" open>
+        <Json value={readable(intake.body)} />
+      </Fold>
     </Section>
   )
 }
@@ -211,7 +291,9 @@ function Call({ intake }: { intake: IntakeView }) {
 function Fold({ title, children, open = false }: { title: string; children: React.ReactNode; open?: boolean }) {
   return (
     <Disclosure as="div" className="mt-2" defaultOpen={open}>
-      <DisclosureButton className="cursor-pointer text-xs text-quiet underline decoration-dotted data-open:mb-1">{title}</DisclosureButton>
+      <DisclosureButton className="cursor-pointer text-xs text-quiet underline decoration-dotted data-open:mb-1">
+        {title}
+      </DisclosureButton>
       <DisclosurePanel>{children}</DisclosurePanel>
     </Disclosure>
   )

@@ -16,9 +16,13 @@ const views = [
 export function Passages() {
   const [view, setView] = useState<(typeof views)[number]["id"]>("all")
   const [most, setMost] = useState(50)
-  const { data, error } = useData(`passages ${view} ${most}`, () => service.passages({ limit: most, ...(view === "refused" ? { genuine: false } : {}) }))
+  const { data, error } = useData(`passages ${view} ${most}`, () =>
+    service.passages({ limit: most, ...(view === "refused" ? { genuine: false } : {}) }),
+  )
   const list = useListKeys()
-  const items = (data?.items ?? []).filter((one) => view !== "stopped" || ["needs you", "stopped"].includes(railWord(one.stops).tone))
+  const items = (data?.items ?? []).filter(
+    (one) => view !== "stopped" || ["needs you", "stopped"].includes(railWord(one.stops).tone),
+  )
   return (
     <div className="mx-auto w-full max-w-6xl p-4">
       <div className="mb-3 flex flex-wrap items-center gap-2">
@@ -41,7 +45,9 @@ export function Passages() {
         {items.map((passage) => (
           <PassageRow key={passage.id} passage={passage} />
         ))}
-        {data && items.length === 0 ? <Empty>{view === "all" ? "Nothing has arrived yet." : "Nothing of this sort. Good."}</Empty> : null}
+        {data && items.length === 0 ? (
+          <Empty>{view === "all" ? "Nothing has arrived yet." : "Nothing of this sort. Good."}</Empty>
+        ) : null}
       </div>
       {data?.next && most < 200 ? (
         <div className="mt-3 text-center">

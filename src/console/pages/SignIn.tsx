@@ -22,7 +22,12 @@ export function SignIn({ done }: { done: (visitor: { name: string; role: string;
   return (
     <main className="mx-auto flex min-h-dvh max-w-md flex-col justify-center gap-4 p-6">
       <h1 className="text-xl font-semibold">Sign in to Wobbet</h1>
-      {spent ? <p className="text-sm">This one-time address has been used, or is too old. Sign in with a token, or start the demo again for a new one.</p> : null}
+      {spent ? (
+        <p className="text-sm">
+          This one-time address has been used, or is too old. Sign in with a token, or start the demo again for a new
+          one.
+        </p>
+      ) : null}
       <form onSubmit={submit} className="flex flex-col gap-3">
         <label className="flex flex-col gap-1 text-sm">
           Token
@@ -41,7 +46,8 @@ export function SignIn({ done }: { done: (visitor: { name: string; role: string;
       </form>
       {error ? <Problem error={error} /> : null}
       <p className="text-sm text-quiet">
-        On the machine where the service runs, the token is in the file <code className="font-mono">.wobbet/token</code>.
+        On the machine where the service runs, the token is in the file <code className="font-mono">.wobbet/token</code>
+        .
       </p>
     </main>
   )

@@ -1,4 +1,4 @@
-import type { Stop } from "../../client/types.ts"
+import type { MessageView, Stop } from "../../client/types.ts"
 import { needsYou, railWord } from "../../client/rail.ts"
 import { clock, span } from "../time.ts"
 
@@ -51,7 +51,14 @@ export function SmallRail({ stops }: { stops: Stop[] }) {
   const { word, why } = railWord(stops)
   const step = 24
   return (
-    <svg viewBox="0 0 170 20" width="119" height="14" role="img" aria-label={`${word}${why ? `: ${why}` : ""}`} className="shrink-0">
+    <svg
+      viewBox="0 0 170 20"
+      width="119"
+      height="14"
+      role="img"
+      aria-label={`${word}${why ? `: ${why}` : ""}`}
+      className="shrink-0"
+    >
       <title>{why ? `${word}: ${why}` : word}</title>
       {stops.slice(0, -1).map((stop, at) => (
         <g key={stop.stop} transform={`translate(${13 + at * step} 10)`}>
@@ -69,7 +76,27 @@ export function SmallRail({ stops }: { stops: Stop[] }) {
 
 export function RailWord({ stops }: { stops: Stop[] }) {
   const { word, tone } = railWord(stops)
-  return <span className={tone === "needs you" ? "font-semibold text-damson" : tone === "stopped" ? "font-semibold" : tone === "calm" ? "text-quiet" : ""}>{word}</span>
+  return (
+    <span
+      className={
+        tone === "needs you"
+          ? "font-semibold text-damson"
+          : tone === "stopped"
+            ? "font-semibold"
+            : tone === "calm"
+              ? "text-quiet"
+              : ""
+      }
+    >
+      {word}
+    </span>
+  )
+}
+
+/** For what we said, its own status; for what was said to us, what became of it. */
+export function MessageWord({ message }: { message: MessageView }) {
+  if (message.direction === "in") return <RailWord stops={message.stops ?? []} />
+  return <span className={message.status === "parked" ? "font-semibold text-damson" : ""}>{message.status}</span>
 }
 
 /** A passage as its rail: seven stops, each with a shape, a word and a time; where it broke, the reason beneath. */
@@ -83,7 +110,9 @@ export function Rail({ stops }: { stops: Stop[] }) {
         ))}
       </ol>
       {stopped ? (
-        <figcaption className={`relative mt-4 border-t-2 px-4 py-3 ${needsYou(stopped) ? "border-damson bg-damson-wash text-damson" : "border-spruce bg-spruce-wash"}`}>
+        <figcaption
+          className={`relative mt-4 border-t-2 px-4 py-3 ${needsYou(stopped) ? "border-damson bg-damson-wash text-damson" : "border-spruce bg-spruce-wash"}`}
+        >
           <svg
             width="20"
             height="10"
@@ -112,11 +141,24 @@ function RailStop({ stop, before, next }: { stop: Stop; before: Stop | undefined
       </svg>
       <div className="relative h-6 overflow-hidden sm:mr-[-0.75rem]">
         {next ? (
-          <svg width={length} height="24" viewBox={`0 -12 ${length} 24`} preserveAspectRatio="none" className="absolute left-[10px] hidden w-full sm:block" aria-hidden="true">
+          <svg
+            width={length}
+            height="24"
+            viewBox={`0 -12 ${length} 24`}
+            preserveAspectRatio="none"
+            className="absolute left-[10px] hidden w-full sm:block"
+            aria-hidden="true"
+          >
             <Track from={stop.state} to={next.state} length={length} />
           </svg>
         ) : null}
-        <svg width="24" height="24" viewBox="-12 -12 24 24" className="absolute left-0 max-sm:left-2" aria-hidden="true">
+        <svg
+          width="24"
+          height="24"
+          viewBox="-12 -12 24 24"
+          className="absolute left-0 max-sm:left-2"
+          aria-hidden="true"
+        >
           <circle r="9" fill="var(--paper)" />
           <StopShape stop={stop} />
         </svg>
@@ -135,7 +177,9 @@ function RailStop({ stop, before, next }: { stop: Stop; before: Stop | undefined
             words[stop.state]
           )}
         </div>
-        {stop.why && stop.state !== "stopped" ? <div className="mt-1 text-xs [overflow-wrap:anywhere]">{stop.why}</div> : null}
+        {stop.why && stop.state !== "stopped" ? (
+          <div className="mt-1 text-xs [overflow-wrap:anywhere]">{stop.why}</div>
+        ) : null}
       </div>
     </li>
   )

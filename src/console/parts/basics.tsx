@@ -85,7 +85,10 @@ export function Facts({ rows }: { rows: [name: string, value: ReactNode][] }) {
 
 export function Json({ value }: { value: unknown }) {
   return (
-    <pre className="m-0 max-h-96 overflow-auto border border-line bg-paper p-3 font-mono text-xs leading-relaxed" tabIndex={0}>
+    <pre
+      className="m-0 max-h-96 overflow-auto border border-line bg-paper p-3 font-mono text-xs leading-relaxed"
+      tabIndex={0}
+    >
       {typeof value === "string" ? value : JSON.stringify(value, null, 2)}
     </pre>
   )
@@ -101,11 +104,15 @@ export function useListKeys(): RefObject<HTMLDivElement | null> {
       const links = [...list.current.querySelectorAll<HTMLElement>("a[data-row]")]
       const at = links.indexOf(document.activeElement as HTMLElement)
       const to =
-        event.key === "ArrowDown" || event.key === "j" ? Math.min(at + 1, links.length - 1)
-        : event.key === "ArrowUp" || event.key === "k" ? Math.max(at - 1, 0)
-        : event.key === "Home" ? 0
-        : event.key === "End" ? links.length - 1
-        : undefined
+        event.key === "ArrowDown" || event.key === "j"
+          ? Math.min(at + 1, links.length - 1)
+          : event.key === "ArrowUp" || event.key === "k"
+            ? Math.max(at - 1, 0)
+            : event.key === "Home"
+              ? 0
+              : event.key === "End"
+                ? links.length - 1
+                : undefined
       if (to === undefined || !links[to]) return
       event.preventDefault()
       links[to].focus()

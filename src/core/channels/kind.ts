@@ -63,9 +63,7 @@ export interface InletAnswer {
   body?: string
 }
 
-export type Verdict =
-  | { genuine: true; by: string }
-  | { genuine: false; why: string; remedy: string; near?: string }
+export type Verdict = { genuine: true; by: string } | { genuine: false; why: string; remedy: string; near?: string }
 
 /** One message read from a call, with what the provider repeats on redelivery and nothing else shares. */
 export interface ParsedMessage {
@@ -118,7 +116,8 @@ export interface PlaceAddress {
   as: "text" | "number"
 }
 
-export type FormPart = { name: string; value: string | PlaceAddress } | { name: string; data: string; filename: string; mime: string }
+export type FormPart =
+  { name: string; value: string | PlaceAddress } | { name: string; data: string; filename: string; mime: string }
 
 export interface Rendered {
   calls: OutgoingCall[]

@@ -3,7 +3,11 @@ import { readDuration } from "../routing/bot.ts"
 import type { ChannelKind } from "./kind.ts"
 
 const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((value: number | string, helpers) => {
-  if (readDuration(value) === undefined) return helpers.message({ custom: "{#says}" }, { says: `"${value}" is no length of time; write 500ms, 1s, 2m, 1h or 1d` })
+  if (readDuration(value) === undefined)
+    return helpers.message(
+      { custom: "{#says}" },
+      { says: `"${value}" is no length of time; write 500ms, 1s, 2m, 1h or 1d` },
+    )
   return value
 })
 
@@ -12,10 +16,14 @@ const common = {
   publicUrl: Joi.string()
     .uri({ scheme: ["http", "https"] })
     .description("where the provider reaches this service, when it differs from the service's own"),
-  onDoubt: Joi.valid("resend", "park").default("park").description("what to do when a reply may or may not have arrived"),
+  onDoubt: Joi.valid("resend", "park")
+    .default("park")
+    .description("what to do when a reply may or may not have arrived"),
   perSecond: Joi.number().positive().max(10_000).description("messages a second, in all"),
   perDay: Joi.number().integer().positive().description("messages a day, in all (UTC)"),
-  pauseBetween: Joi.array().ordered(Joi.number().min(0).required(), Joi.number().min(0).required()).description("seconds between two messages, from and to"),
+  pauseBetween: Joi.array()
+    .ordered(Joi.number().min(0).required(), Joi.number().min(0).required())
+    .description("seconds between two messages, from and to"),
   gather: duration.description("what one person sends within this is one turn"),
   answerWithin: duration.description("older messages are parked as too late"),
   answerBots: Joi.boolean().default(false).description("whether other bots' messages are answered"),
@@ -44,7 +52,10 @@ export function readSettings(kind: ChannelKind, given: { [name: string]: unknown
   const read = Object.fromEntries(
     Object.entries(given)
       .filter(([, value]) => value !== "")
-      .map(([name, value]) => [name, name === "pauseBetween" && typeof value === "string" ? value.split(/[,–-]/).map(Number) : value]),
+      .map(([name, value]) => [
+        name,
+        name === "pauseBetween" && typeof value === "string" ? value.split(/[,–-]/).map(Number) : value,
+      ]),
   )
   return reading(settingsSchema(kind).validate(read, { convert: true }))
 }
@@ -58,6 +69,7 @@ function reading(result: Joi.ValidationResult): SettingsReading {
   if (!detail) return { value: result.value as SettingsReading["value"] }
   const field = detail.path.join(".")
   // The value itself stays out of the sentence: it may be a secret.
-  const says = detail.type === "object.unknown" ? `"${field}" is not known here` : detail.message.replace(/ with value ".*?"/, "")
+  const says =
+    detail.type === "object.unknown" ? `"${field}" is not known here` : detail.message.replace(/ with value ".*?"/, "")
   return { value: {}, fault: { field, says } }
 }

@@ -13,9 +13,7 @@ export interface MarkedText {
 }
 
 export type Span = { start: number; end: number } & (
-  | { kind: "bold" | "italic" | "code" | "quote" }
-  | { kind: "pre"; language?: string }
-  | { kind: "link"; url: string }
+  { kind: "bold" | "italic" | "code" | "quote" } | { kind: "pre"; language?: string } | { kind: "link"; url: string }
 )
 
 const literal = [
@@ -44,9 +42,11 @@ export function plainText(text: string): MarkedText {
 
 /** Makes foreign words safe inside light markup: they come out as they went in. */
 export function escapeMarkup(text: string): string {
-  return text.replace(/[\\`*_[\]<>&!]/g, "\\$&").replace(/^(\s*)([-+]|\d+[.)])(\s)/gm, (_all, lead: string, mark: string, gap: string) => {
-    return `${lead}${mark.slice(0, -1)}\\${mark.slice(-1)}${gap}`
-  })
+  return text
+    .replace(/[\\`*_[\]<>&!]/g, "\\$&")
+    .replace(/^(\s*)([-+]|\d+[.)])(\s)/gm, (_all, lead: string, mark: string, gap: string) => {
+      return `${lead}${mark.slice(0, -1)}\\${mark.slice(-1)}${gap}`
+    })
 }
 
 type Parent = Extract<Nodes, { children: unknown }>
@@ -71,7 +71,11 @@ function writeBlock(node: Nodes, out: MarkedText, indent: string): void {
     case "blockquote":
       return within(out, { kind: "quote" }, () => writeBlocks(node, out, indent))
     case "code":
-      return within(out, { kind: "pre", ...(node.lang ? { language: node.lang } : {}) }, () => void (out.text += node.value))
+      return within(
+        out,
+        { kind: "pre", ...(node.lang ? { language: node.lang } : {}) },
+        () => void (out.text += node.value),
+      )
     case "list": {
       let number = node.start ?? 1
       node.children.forEach((item, index) => {
@@ -130,4 +134,3 @@ function within(out: MarkedText, shape: SpanShape, write: () => void): void {
   write()
   if (out.text.length > start) out.spans.splice(at, 0, { ...shape, start, end: out.text.length } as Span)
 }
-

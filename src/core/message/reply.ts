@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { readMarkup } from "./markup.ts"
 import type { MediaKind } from "./message.ts"
 import { mediaKinds } from "./message.ts"
 
@@ -67,11 +68,12 @@ const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
     choices: Joi.array().items(option).min(1).max(100).required(),
     perRow: Joi.number().integer().min(1).max(8),
   }),
-  media: part("media", { ...mediaKeys, with: Joi.array().items(Joi.object(mediaKeys).xor("url", "ref", "data")).max(50) }).xor(
-    "url",
-    "ref",
-    "data",
-  ),
+  media: part("media", {
+    ...mediaKeys,
+    with: Joi.array()
+      .items(Joi.object(mediaKeys).xor("url", "ref", "data"))
+      .max(50),
+  }).xor("url", "ref", "data"),
   cards: part("cards", {
     cards: Joi.array()
       .items(
@@ -116,7 +118,9 @@ export const replyPartSchema = Joi.object({ part: Joi.valid(...Object.keys(shape
     if (error) return helpers.message({ custom: "{#says}" }, { says: `the ${value.part} part: ${error.message}` })
     return clean
   })
-  .description("one part of a reply: text, choices, media, cards, location, contact, template, reaction, typing, amend or remove")
+  .description(
+    "one part of a reply: text, choices, media, cards, location, contact, template, reaction, typing, amend or remove",
+  )
 
 export const replySchema = Joi.array().items(replyPartSchema).max(50)
 
@@ -129,25 +133,26 @@ export function replyFault(parts: unknown): string | undefined {
 export function plainWords(part: ReplyPart): string {
   switch (part.part) {
     case "text":
-      return part.text
     case "choices":
-      return `${part.text} [${part.choices.map((choice) => choice.label).join(" | ")}]`
+      return readMarkup(part.text).text
     case "media":
-      return part.caption ?? `(${part.kind})`
+      return part.caption ? readMarkup(part.caption).text : `(${part.kind})`
     case "cards":
-      return part.cards.map((card) => [card.title, card.subtitle].filter(Boolean).join(": ")).join(" · ")
+      return part.cards
+        .map((card) => [card.title, card.subtitle && readMarkup(card.subtitle).text].filter(Boolean).join(": "))
+        .join(" · ")
     case "location":
       return part.name ?? `(location ${part.latitude}, ${part.longitude})`
     case "contact":
       return `${part.name} ${part.phone}`
     case "template":
-      return part.text ?? `(template ${part.name})`
+      return part.text ? readMarkup(part.text).text : `(template ${part.name})`
     case "reaction":
       return part.emoji
     case "typing":
       return "(typing)"
     case "amend":
-      return part.text ?? "(buttons changed)"
+      return part.text ? readMarkup(part.text).text : "(buttons changed)"
     case "remove":
       return "(taken back)"
   }

@@ -56,7 +56,10 @@ export class PhraseAutomaton {
         const step = this.steps[thread.at]!
         if (step.does === "word" && step.word === words[i]!.folded) moved.push({ at: step.next, slots: thread.slots })
         if (step.does === "slot" && takes(step.type, words[i]!)) {
-          const open = !step.opens && thread.slots ? { ...thread.slots, to: i } : { name: step.name, type: step.type, from: i, to: i, before: thread.slots }
+          const open =
+            !step.opens && thread.slots
+              ? { ...thread.slots, to: i }
+              : { name: step.name, type: step.type, from: i, to: i, before: thread.slots }
           moved.push({ at: step.next, slots: open })
         }
       }
@@ -169,7 +172,12 @@ interface SlotTaken {
 }
 
 const none: ReadonlySet<number> = new Set()
-const slotWish: Record<SlotType, string> = { word: "a word", text: "some text", number: "a number", integer: "a whole number" }
+const slotWish: Record<SlotType, string> = {
+  word: "a word",
+  text: "some text",
+  number: "a number",
+  integer: "a whole number",
+}
 
 function takes(type: SlotType, word: Word): boolean {
   if (type === "number") return word.value !== undefined

@@ -27,7 +27,11 @@ export class PhraseError extends Error {
 export function readPhrase(source: string): Phrase {
   const reader = new Reader(source)
   const phrase = reader.alternatives("")
-  if (matchesNothing(phrase)) throw new PhraseError("every part of the phrase is optional, so it would match any silence; write at least one word outside [ ]", 0)
+  if (matchesNothing(phrase))
+    throw new PhraseError(
+      "every part of the phrase is optional, so it would match any silence; write at least one word outside [ ]",
+      0,
+    )
   return phrase
 }
 
@@ -86,7 +90,8 @@ class Reader {
     this.at++
     const inner = this.alternatives(close)
     this.at++
-    if (inner.is === "sequence" && inner.items.length === 0) throw new PhraseError("there is nothing between the brackets", from)
+    if (inner.is === "sequence" && inner.items.length === 0)
+      throw new PhraseError("there is nothing between the brackets", from)
     return inner
   }
 
@@ -98,7 +103,8 @@ class Reader {
     const match = /^([A-Za-z_][A-Za-z0-9_]*)(?:\s+as\s+(\S+))?$/.exec(inside)
     if (!match) throw new PhraseError(`a slot is written {name} or {name as type}, not {${inside}}`, from)
     const type = match[2] ?? "text"
-    if (!isSlotType(type)) throw new PhraseError(`there is no slot type "${type}"; there are ${slotTypes.join(", ")}`, from)
+    if (!isSlotType(type))
+      throw new PhraseError(`there is no slot type "${type}"; there are ${slotTypes.join(", ")}`, from)
     this.at = end + 1
     return { is: "slot", name: match[1]!, type }
   }
@@ -124,9 +130,12 @@ function glued(pieces: Phrase[], at: number): Phrase {
   for (const piece of solid) {
     const endings = spellingsOf(piece, at)
     spellings = spellings.flatMap((start) => endings.map((ending) => start + ending))
-    if (spellings.length > 64) throw new PhraseError("a word with this many spellings is better written as (one | other)", at)
+    if (spellings.length > 64)
+      throw new PhraseError("a word with this many spellings is better written as (one | other)", at)
   }
-  const words = [...new Set(spellings)].filter((word) => word !== "").map((word): Phrase => ({ is: "word", word: fold(word) }))
+  const words = [...new Set(spellings)]
+    .filter((word) => word !== "")
+    .map((word): Phrase => ({ is: "word", word: fold(word) }))
   return words.length === 1 ? words[0]! : { is: "oneOf", options: words }
 }
 

@@ -16,13 +16,21 @@ export function readWords(text: string): Word[] {
     const folded = fold(match[0])
     if (folded === "") continue
     const value = readNumber(match[0])
-    words.push({ start: match.index, end: match.index + match[0].length, folded, ...(value !== undefined ? { value } : {}) })
+    words.push({
+      start: match.index,
+      end: match.index + match[0].length,
+      folded,
+      ...(value !== undefined ? { value } : {}),
+    })
   }
   return words
 }
 
 export function fold(word: string): string {
-  return word.normalize("NFKD").replace(/[\p{M}'’_]/gu, "").toLowerCase()
+  return word
+    .normalize("NFKD")
+    .replace(/[\p{M}'’_]/gu, "")
+    .toLowerCase()
 }
 
 /** "3", "-2", "3.5", "3,5" and "1,250" are numbers; "1.2.3" is none. */

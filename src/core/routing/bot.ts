@@ -97,12 +97,16 @@ const handler = Joi.alternatives().conditional(Joi.object().unknown(true), {
       .items(Joi.object({ id: Joi.string().required(), label: Joi.string().required(), url: Joi.string().uri() }))
       .min(1),
   }),
-  otherwise: Joi.string().pattern(/^[A-Za-z0-9_-]+$/).message("a handler is the name of a file under handlers/, or a mapping with text"),
+  otherwise: Joi.string()
+    .pattern(/^[A-Za-z0-9_-]+$/)
+    .message("a handler is the name of a file under handlers/, or a mapping with text"),
 })
 
 const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((value: number | string, helpers) => {
   const ms = readDuration(value)
-  return ms ?? helpers.message({ custom: "{#says}" }, { says: `"${value}" is no length of time; write 500ms, 1s, 2m or 1h` })
+  return (
+    ms ?? helpers.message({ custom: "{#says}" }, { says: `"${value}" is no length of time; write 500ms, 1s, 2m or 1h` })
+  )
 })
 
 const schema = Joi.object({
@@ -190,17 +194,27 @@ function inWords(detail: Joi.ValidationErrorItem): { says: string; remedy?: stri
       return { says: `"${name}" is not known here`, remedy: `Write one of: ${known.join(", ")}.` }
     }
     case "any.required":
-      return { says: `"${name}" is missing`, remedy: detail.path[0] === "routes" ? "A route has name, meets and handler." : `Add "${name}: …".` }
+      return {
+        says: `"${name}" is missing`,
+        remedy: detail.path[0] === "routes" ? "A route has name, meets and handler." : `Add "${name}: …".`,
+      }
     case "any.only":
-      return { says: `"${detail.context?.value}" is not known here`, remedy: `Write one of: ${(detail.context?.valids as unknown[]).join(", ")}.` }
+    case "alternatives.types": {
+      const known = ((detail.context?.valids ?? detail.context?.types) as unknown[]).filter((one) => one !== "array")
+      return { says: `"${detail.context?.value}" is not known here`, remedy: `Write one of: ${known.join(", ")}.` }
+    }
     case "array.unique":
-      return { says: `two routes have the name "${(detail.context?.value as Route).name}"`, remedy: "Give each route a name of its own." }
+      return {
+        says: `two routes have the name "${(detail.context?.value as Route).name}"`,
+        remedy: "Give each route a name of its own.",
+      }
     case "object.min":
       return { says: "the condition is empty", remedy: `Write one of: ${conditionNames.join(", ")}.` }
     default:
-      return { says: detail.message.replace(/^"[^"]*" /, `"${name}" `) }
+      return { says: detail.message.replace(`"${String(detail.context?.label)}"`, `"${name}"`) }
   }
 }
 
 const topNames = ["bot", "gather", "turnsPerMinute", "deadline", "routes", "unrouted"]
-const conditionNames = "phrase, command, choice, event, media, channel, kind, place, language, mentioned, state, any, all, not".split(", ")
+const conditionNames =
+  "phrase, command, choice, event, media, channel, kind, place, language, mentioned, state, any, all, not".split(", ")

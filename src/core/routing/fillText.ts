@@ -8,7 +8,10 @@ export function fillText(text: string, values: { [name: string]: unknown }): str
   return text.replace(/\{\{\s*([\w.]+)\s*\}\}/g, (_whole, path: string) => {
     let value: unknown = values
     for (const key of path.split(".")) {
-      value = typeof value === "object" && value !== null && Object.hasOwn(value, key) ? (value as { [key: string]: unknown })[key] : undefined
+      value =
+        typeof value === "object" && value !== null && Object.hasOwn(value, key)
+          ? (value as { [key: string]: unknown })[key]
+          : undefined
     }
     if (value === undefined || value === null) return ""
     return escapeMarkup(typeof value === "object" ? JSON.stringify(value) : String(value as string | number))

@@ -132,7 +132,9 @@ export class RouteTable {
         const ids = choiceIds(message)
         if (ids.length === 0) return missed(`nothing was chosen (wants ${list(wanted).join(" or ")})`)
         const hit = ids.find((id) => list(wanted).some((one) => fitsChoice(one, id)))
-        return hit === undefined ? missed(`the choice is "${ids.join(", ")}", not "${list(wanted).join('" or "')}"`) : met(`the choice "${hit}"`)
+        return hit === undefined
+          ? missed(`the choice is "${ids.join(", ")}", not "${list(wanted).join('" or "')}"`)
+          : met(`the choice "${hit}"`)
       }
       case "event":
         return oneOf("event", message.event, list(wanted))
@@ -141,7 +143,9 @@ export class RouteTable {
         if (kinds.length === 0) return missed(`nothing is attached (wants ${list(wanted).join(" or ")})`)
         if (list(wanted).includes("any")) return met(`media ${kinds[0]}`)
         const hit = kinds.find((kind) => list(wanted).includes(kind))
-        return hit ? met(`media ${hit}`) : missed(`what is attached is ${kinds.join(", ")}, not ${list(wanted).join(" or ")}`)
+        return hit
+          ? met(`media ${hit}`)
+          : missed(`what is attached is ${kinds.join(", ")}, not ${list(wanted).join(" or ")}`)
       }
       case "channel":
         return oneOf("channel", channel.key, list(wanted))
@@ -152,18 +156,24 @@ export class RouteTable {
       case "language": {
         const spoken = message.from?.language ?? ""
         const hit = list(wanted).some((one) => spoken === one || spoken.startsWith(`${one}-`))
-        return hit ? met(`language ${spoken}`) : missed(`the person's language is ${spoken || "not known"}, not ${list(wanted).join(" or ")}`)
+        return hit
+          ? met(`language ${spoken}`)
+          : missed(`the person's language is ${spoken || "not known"}, not ${list(wanted).join(" or ")}`)
       }
       case "mentioned": {
         const is = message.mentionsBot === true
-        return is === wanted ? met(is ? "the bot is mentioned" : "the bot is not mentioned") : missed(is ? "the bot is mentioned" : "the bot is not mentioned")
+        return is === wanted
+          ? met(is ? "the bot is mentioned" : "the bot is not mentioned")
+          : missed(is ? "the bot is mentioned" : "the bot is not mentioned")
       }
       case "state": {
         const fields = Object.entries(wanted as { [field: string]: unknown })
         const wrong = fields.find(([field, value]) => !fitsState(state[field], value))
         if (!wrong) return met(`state ${fields.map(([field]) => field).join(", ")}`)
         const found = state[wrong[0]]
-        return missed(`state.${wrong[0]} is ${found === undefined ? "not set" : JSON.stringify(found)}, not ${JSON.stringify(wrong[1])}`)
+        return missed(
+          `state.${wrong[0]} is ${found === undefined ? "not set" : JSON.stringify(found)}, not ${JSON.stringify(wrong[1])}`,
+        )
       }
       case "any": {
         const findings = (wanted as Condition[]).map((one) => this.check(one, look))
@@ -206,7 +216,11 @@ export class RouteTable {
     for (const phrase of list(condition.phrase)) {
       if (!this.phrases.has(phrase)) this.phrases.set(phrase, this.phrases.size)
     }
-    for (const inner of [...(condition.any ?? []), ...(condition.all ?? []), ...(condition.not ? [condition.not] : [])]) {
+    for (const inner of [
+      ...(condition.any ?? []),
+      ...(condition.all ?? []),
+      ...(condition.not ? [condition.not] : []),
+    ]) {
       this.collectPhrases(inner)
     }
   }
@@ -272,7 +286,9 @@ function fitsChoice(wanted: string, id: string): boolean {
 }
 
 function fitsState(is: unknown, wanted: unknown): boolean {
-  return Array.isArray(wanted) && !Array.isArray(is) ? wanted.some((one) => isDeepStrictEqual(is, one)) : isDeepStrictEqual(is ?? null, wanted)
+  return Array.isArray(wanted) && !Array.isArray(is)
+    ? wanted.some((one) => isDeepStrictEqual(is, one))
+    : isDeepStrictEqual(is ?? null, wanted)
 }
 
 function namesEvent(condition: Condition, event: string): boolean {

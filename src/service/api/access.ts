@@ -37,7 +37,13 @@ export const accessRoutes: ApiRoute[] = [
     answers: "Name and role; the session is in a cookie.",
     handle: async ({ engine, body, reply, request }) => {
       const visitor = await visitorByToken(engine.database, body.token)
-      if (!visitor) throw new Trouble("not-signed-in", "No such token is known.", 'On the service\'s own machine the token is in the file "token" of WOBBET_HOME.', "token")
+      if (!visitor)
+        throw new Trouble(
+          "not-signed-in",
+          "No such token is known.",
+          'On the service\'s own machine the token is in the file "token" of WOBBET_HOME.',
+          "token",
+        )
       const { cookie, csrf } = await openSession(engine.database, visitor)
       void reply.setCookie(sessionCookie, cookie, { ...cookieOptions, secure: request.protocol === "https" })
       return { ...visitor, csrf }
@@ -60,7 +66,10 @@ export const accessRoutes: ApiRoute[] = [
     path: "/tokens",
     summary: "Make a token",
     role: "owner",
-    body: Joi.object({ name: Joi.string().max(100).required(), role: Joi.valid("owner", "developer", "operator", "reader").required() }),
+    body: Joi.object({
+      name: Joi.string().max(100).required(),
+      role: Joi.valid("owner", "developer", "operator", "reader").required(),
+    }),
     answers: "The token. It is shown this once.",
     status: 201,
     handle: async ({ engine, body, visitor }) => {

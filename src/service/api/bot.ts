@@ -26,7 +26,8 @@ export const botRoutes: ApiRoute[] = [
     answers: "What it holds, or its faults with file, line and remedy.",
     handle: async ({ engine, body }) => {
       const folder = body.folder ? resolve(body.folder) : engine.settings.botFolder
-      if (!folder) throw notFound("bot folder", "", 'Start the service with "wobbet serve --bot <folder>", or name a folder.')
+      if (!folder)
+        throw notFound("bot folder", "", 'Start the service with "wobbet serve --bot <folder>", or name a folder.')
       const reading = await readBotFolder(folder, engine.settings.sdk)
       if ("faults" in reading) return { folder, ...reading }
       const { bot, id } = reading.ready
@@ -58,7 +59,8 @@ export const botRoutes: ApiRoute[] = [
         state: body.state,
       }
       const decision = table.decide(situation)
-      const handler = "handler" in decision && decision.handler !== undefined ? { handler: handlerName(decision.handler) } : {}
+      const handler =
+        "handler" in decision && decision.handler !== undefined ? { handler: handlerName(decision.handler) } : {}
       return { ...decision, ...handler, release: release.id, routes: table.explain(situation) }
     },
   },
@@ -69,7 +71,12 @@ function saidAs(body: { text: string; choice?: string; place: "direct" | "group"
   if (body.choice) return { event: "choice", place, choice: { id: body.choice } }
   const command = /^\/([A-Za-z0-9_]{1,32})(?:\s+([\s\S]*))?$/.exec(body.text)
   if (!command) return { event: "text", place, text: body.text }
-  return { event: "command", place, text: body.text, command: { name: command[1]!.toLowerCase(), ...(command[2] ? { args: command[2] } : {}) } }
+  return {
+    event: "command",
+    place,
+    text: body.text,
+    command: { name: command[1]!.toLowerCase(), ...(command[2] ? { args: command[2] } : {}) },
+  }
 }
 
 function handlerName(handler: HandlerName): string {

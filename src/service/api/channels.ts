@@ -3,7 +3,9 @@ import { record } from "../../store/access.ts"
 import type { ApiRoute } from "../routes.ts"
 
 const settings = Joi.object().unknown(true).description("the channel's settings, by name")
-const secrets = Joi.object().pattern(Joi.string(), Joi.string()).description("the channel's secrets, by name; they are sealed and never shown again")
+const secrets = Joi.object()
+  .pattern(Joi.string(), Joi.string())
+  .description("the channel's secrets, by name; they are sealed and never shown again")
 const key = Joi.string()
   .pattern(/^[a-z0-9][a-z0-9-]{0,62}$/)
   .message("a channel's key is small letters, digits and hyphens, such as quay-telegram")
@@ -22,7 +24,12 @@ export const channelRoutes: ApiRoute[] = [
     path: "/channels",
     summary: "Add a channel",
     role: "developer",
-    body: Joi.object({ kind: Joi.string().required(), key: key.required(), settings: settings.default({}), secrets: secrets.default({}) }),
+    body: Joi.object({
+      kind: Joi.string().required(),
+      key: key.required(),
+      settings: settings.default({}),
+      secrets: secrets.default({}),
+    }),
     answers: "The channel as it stands.",
     status: 201,
     handle: async ({ engine, body, visitor }) => {

@@ -23,7 +23,11 @@ export const conversationRoutes: ApiRoute[] = [
     answers: "A page of conversations, with what was said last.",
     handle: async ({ engine, query }) => {
       const { limit: most, cursor: below, ...filter } = query
-      const found = await listConversations(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
+      const found = await listConversations(engine.database, {
+        ...filter,
+        limit: most + 1,
+        ...(below ? { below } : {}),
+      })
       return page(found, most, (one) => one.lastMessage)
     },
   },

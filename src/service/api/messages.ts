@@ -16,7 +16,13 @@ const statuses = [...new Set([...inboundStatuses, ...outboundStatuses])]
 /** Messages with their small rails. */
 export async function withStops(engine: Engine, rows: MessageRow[]): Promise<MessageView[]> {
   const replies = await messagesById(engine.database, [...new Set(rows.flatMap((row) => row.replies ?? []))])
-  return rows.map((row) => ({ ...messageView(row), stops: messageStops(row, replies.filter((reply) => row.replies?.includes(reply.id))) }))
+  return rows.map((row) => ({
+    ...messageView(row),
+    stops: messageStops(
+      row,
+      replies.filter((reply) => row.replies?.includes(reply.id)),
+    ),
+  }))
 }
 
 export const messageRoutes: ApiRoute[] = [
@@ -54,7 +60,8 @@ export const messageRoutes: ApiRoute[] = [
     answers: "The message, how far it got, and why.",
     handle: async ({ engine, params }) => {
       const found = await messagesById(engine.database, [params.id!])
-      if (found.length === 0) throw notFound("message", params.id!, '"wobbet message find" looks for messages by their words.')
+      if (found.length === 0)
+        throw notFound("message", params.id!, '"wobbet message find" looks for messages by their words.')
       return (await withStops(engine, found))[0]
     },
   },
@@ -65,7 +72,9 @@ export const messageRoutes: ApiRoute[] = [
     role: "operator",
     headers: { "Idempotency-Key": Joi.string().max(200).description("the same key by the same caller sends once") },
     body: Joi.object({
-      to: Joi.string().required().description("a conversation's id, or the provider's id of a person, group or broadcast channel"),
+      to: Joi.string()
+        .required()
+        .description("a conversation's id, or the provider's id of a person, group or broadcast channel"),
       channel: Joi.string().description("the channel, where `to` is a provider's id"),
       text: Joi.string().max(200_000).description("words in light markup; short for one text part"),
       replies: replySchema.min(1).description("the parts to say"),

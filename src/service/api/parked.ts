@@ -10,11 +10,20 @@ export const parkedRoutes: ApiRoute[] = [
     path: "/parked",
     summary: "What was taken out of the line until a person decides",
     role: "reader",
-    query: Joi.object({ channel: Joi.string(), open: Joi.boolean().default(true).description("false shows what was decided, too"), limit, cursor }),
+    query: Joi.object({
+      channel: Joi.string(),
+      open: Joi.boolean().default(true).description("false shows what was decided, too"),
+      limit,
+      cursor,
+    }),
     answers: "A page of parked messages, with the reason and what can be done.",
     handle: async ({ engine, query }) => {
       const { limit: most, cursor: below, ...filter } = query
-      return page(await listParked(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) }), most, (one) => one.id)
+      return page(
+        await listParked(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) }),
+        most,
+        (one) => one.id,
+      )
     },
   },
   {

@@ -25,7 +25,8 @@ export const passageRoutes: ApiRoute[] = [
     path: "/passages/{id}",
     summary: "One passage whole: by the id of its intake or of any message in it",
     role: "reader",
-    answers: "The raw call, the verdict, the messages, the decision explained, the calls made and what they were answered.",
+    answers:
+      "The raw call, the verdict, the messages, the decision explained, the calls made and what they were answered.",
     handle: async ({ engine, params }) => {
       const passage = await passageOf(engine, params.id!)
       if (!passage) throw notFound("passage", params.id!, '"wobbet message find" shows messages with their ids.')

@@ -40,7 +40,8 @@ export class Delivery {
         const taken = new Set(batch.filter((_update, at) => done[at]).map((update) => update.update_id))
         bot.updates = bot.updates.filter((update) => !taken.has(update.update_id))
         failures = done.every(Boolean) ? 0 : failures + 1
-        if (failures > 0) await new Promise((resolve) => setTimeout(resolve, Math.min(250 * 2 ** failures, 5000)).unref())
+        if (failures > 0)
+          await new Promise((resolve) => setTimeout(resolve, Math.min(250 * 2 ** failures, 5000)).unref())
       }
     } finally {
       this.running.delete(bot.username)
@@ -84,7 +85,10 @@ export class Delivery {
     try {
       const answer = await fetch(hook.url, {
         method: "POST",
-        headers: { "content-type": "application/json", ...(hook.secret ? { "x-telegram-bot-api-secret-token": hook.secret } : {}) },
+        headers: {
+          "content-type": "application/json",
+          ...(hook.secret ? { "x-telegram-bot-api-secret-token": hook.secret } : {}),
+        },
         body: JSON.stringify(update),
         signal: AbortSignal.timeout(30_000),
       })

@@ -38,15 +38,24 @@ export function readHtml(source: string): ReadHtml {
         const tag = inside.slice(1).trim().toLowerCase()
         const last = open.pop()
         if (!last) throw new Error(`can't parse entities: Unexpected end tag at byte offset ${at}`)
-        if (last.tag !== tag) throw new Error(`can't parse entities: Unmatched end tag at byte offset ${at}, expected "</${last.tag}>", found "</${tag}>"`)
+        if (last.tag !== tag)
+          throw new Error(
+            `can't parse entities: Unmatched end tag at byte offset ${at}, expected "</${last.tag}>", found "</${tag}>"`,
+          )
         if (text.length > last.start) {
-          entities.push({ type: kinds[tag]!, offset: last.start, length: text.length - last.start, ...(last.url ? { url: last.url } : {}) })
+          entities.push({
+            type: kinds[tag]!,
+            offset: last.start,
+            length: text.length - last.start,
+            ...(last.url ? { url: last.url } : {}),
+          })
         }
         continue
       }
       const match = /^([a-zA-Z-]+)((?:\s+[a-zA-Z-]+(?:="[^"<>]*")?)*)\s*$/.exec(inside)
       const tag = match?.[1]?.toLowerCase()
-      if (!match || !tag || !kinds[tag]) throw new Error(`can't parse entities: Unsupported start tag "${tag ?? inside}" at byte offset ${at}`)
+      if (!match || !tag || !kinds[tag])
+        throw new Error(`can't parse entities: Unsupported start tag "${tag ?? inside}" at byte offset ${at}`)
       const solid = open.some((one) => one.tag === "code" || (one.tag === "pre" && tag !== "code"))
       if (solid) throw new Error(`can't parse entities: code can't contain other entities at byte offset ${at}`)
       const url = /href="([^"]*)"/.exec(match[2] ?? "")?.[1]
@@ -64,7 +73,8 @@ export function readHtml(source: string): ReadHtml {
     text += next
     at++
   }
-  if (open.length > 0) throw new Error(`can't parse entities: Can't find end tag corresponding to start tag "${open.at(-1)!.tag}"`)
+  if (open.length > 0)
+    throw new Error(`can't parse entities: Can't find end tag corresponding to start tag "${open.at(-1)!.tag}"`)
   return { text, entities }
 }
 

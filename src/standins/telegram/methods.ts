@@ -18,19 +18,35 @@ type Method = (world: World, bot: Bot, body: Body) => unknown
 
 /** Every method of the Bot API that the stand-in knows, checked as the documentation says. */
 export const methods: { [name: string]: Method } = {
-  getMe: (_world, bot) => ({ id: bot.id, is_bot: true, first_name: bot.first_name, username: bot.username, can_join_groups: true, can_read_all_group_messages: false }),
+  getMe: (_world, bot) => ({
+    id: bot.id,
+    is_bot: true,
+    first_name: bot.first_name,
+    username: bot.username,
+    can_join_groups: true,
+    can_read_all_group_messages: false,
+  }),
 
   setWebhook(_world, bot, body) {
     const url = text(body, "url")
     if (url === undefined) throw new Refusal(400, "Bad Request: url is missing")
     if (url === "") return methods.deleteWebhook!(_world, bot, body)
-    if (!/^https?:\/\/[^\s/]+/.test(url)) throw new Refusal(400, "Bad Request: bad webhook: An HTTPS URL must be provided for webhook")
+    if (!/^https?:\/\/[^\s/]+/.test(url))
+      throw new Refusal(400, "Bad Request: bad webhook: An HTTPS URL must be provided for webhook")
     const secret = text(body, "secret_token")
-    if (secret !== undefined && !/^[A-Za-z0-9_-]{1,256}$/.test(secret)) throw new Refusal(400, "Bad Request: secret token contains unallowed characters")
+    if (secret !== undefined && !/^[A-Za-z0-9_-]{1,256}$/.test(secret))
+      throw new Refusal(400, "Bad Request: secret token contains unallowed characters")
     const allowed = body.allowed_updates
-    if (allowed !== undefined && !Array.isArray(allowed)) throw new Refusal(400, "Bad Request: can't parse allowed_updates JSON object")
+    if (allowed !== undefined && !Array.isArray(allowed))
+      throw new Refusal(400, "Bad Request: can't parse allowed_updates JSON object")
     if (body.drop_pending_updates === true) bot.updates = []
-    bot.webhook = { url, secret, allowed: allowed as string[] | undefined, connections: Number(body.max_connections ?? 40), lastError: undefined }
+    bot.webhook = {
+      url,
+      secret,
+      allowed: allowed as string[] | undefined,
+      connections: Number(body.max_connections ?? 40),
+      lastError: undefined,
+    }
     bot.polls?.conflict()
     return true
   },
@@ -57,7 +73,12 @@ export const methods: { [name: string]: Method } = {
     const chat = chatOf(world, bot, body)
     return sent(world, bot, chat, body, formatted(body, "text", 4096, "message text is empty", "message is too long"))
   },
-  sendPhoto: fileMethod("photo", (ref) => ({ photo: [{ file_id: `${ref}-small`, width: 90, height: 60 }, { file_id: ref, width: 800, height: 600 }] })),
+  sendPhoto: fileMethod("photo", (ref) => ({
+    photo: [
+      { file_id: `${ref}-small`, width: 90, height: 60 },
+      { file_id: ref, width: 800, height: 600 },
+    ],
+  })),
   sendDocument: fileMethod("document", (ref) => ({ document: { file_id: ref } })),
   sendAudio: fileMethod("audio", (ref) => ({ audio: { file_id: ref } })),
   sendVoice: fileMethod("voice", (ref) => ({ voice: { file_id: ref } })),
@@ -67,24 +88,32 @@ export const methods: { [name: string]: Method } = {
   sendMediaGroup(world, bot, body) {
     const chat = chatOf(world, bot, body)
     const pieces = body.media
-    if (!Array.isArray(pieces) || pieces.length < 2 || pieces.length > 10) throw new Refusal(400, "Bad Request: wrong number of media in the album: 2 to 10 are allowed")
+    if (!Array.isArray(pieces) || pieces.length < 2 || pieces.length > 10)
+      throw new Refusal(400, "Bad Request: wrong number of media in the album: 2 to 10 are allowed")
     return (pieces as Body[]).map((piece) => {
-      if (!["photo", "video", "document", "audio"].includes(String(piece.type))) throw new Refusal(400, "Bad Request: wrong type of media in the album")
+      if (!["photo", "video", "document", "audio"].includes(String(piece.type)))
+        throw new Refusal(400, "Bad Request: wrong type of media in the album")
       if (!piece.media) throw new Refusal(400, "Bad Request: media is missing")
-      return sent(world, bot, chat, body, { [String(piece.type)]: { file_id: piece.media }, ...captionOf(piece), media_group_id: "album" })
+      return sent(world, bot, chat, body, {
+        [String(piece.type)]: { file_id: piece.media },
+        ...captionOf(piece),
+        media_group_id: "album",
+      })
     })
   },
 
   sendLocation(world, bot, body) {
     const chat = chatOf(world, bot, body)
     const { latitude, longitude } = body
-    if (typeof latitude !== "number" || typeof longitude !== "number") throw new Refusal(400, "Bad Request: latitude and longitude must be numbers")
+    if (typeof latitude !== "number" || typeof longitude !== "number")
+      throw new Refusal(400, "Bad Request: latitude and longitude must be numbers")
     return sent(world, bot, chat, body, { location: { latitude, longitude } })
   },
 
   sendContact(world, bot, body) {
     const chat = chatOf(world, bot, body)
-    if (!text(body, "phone_number") || !text(body, "first_name")) throw new Refusal(400, "Bad Request: phone_number and first_name are required")
+    if (!text(body, "phone_number") || !text(body, "first_name"))
+      throw new Refusal(400, "Bad Request: phone_number and first_name are required")
     return sent(world, bot, chat, body, { contact: { phone_number: body.phone_number, first_name: body.first_name } })
   },
 
@@ -101,7 +130,8 @@ export const methods: { [name: string]: Method } = {
 
   answerCallbackQuery(world, _bot, body) {
     const press = world.waitingPresses.get(String(body.callback_query_id))
-    if (!press) throw new Refusal(400, "Bad Request: query is too old and response timeout expired or query ID is invalid")
+    if (!press)
+      throw new Refusal(400, "Bad Request: query is too old and response timeout expired or query ID is invalid")
     press.answered = true
     return true
   },
@@ -111,7 +141,10 @@ export const methods: { [name: string]: Method } = {
     const next = formatted(body, "text", 4096, "message text is empty", "message is too long")
     const markup = keyboardOf(body)
     if (message.text === next.text && JSON.stringify(message.reply_markup) === JSON.stringify(markup?.reply_markup)) {
-      throw new Refusal(400, "Bad Request: message is not modified: specified new message content and reply markup are exactly the same as a current content and reply markup of the message")
+      throw new Refusal(
+        400,
+        "Bad Request: message is not modified: specified new message content and reply markup are exactly the same as a current content and reply markup of the message",
+      )
     }
     delete message.reply_markup
     Object.assign(message, next, markup ?? {}, { edit_date: Math.floor(Date.now() / 1000) })
@@ -142,14 +175,21 @@ function fileMethod(field: string, content: (ref: string) => Body): Method {
   return (world, bot, body) => {
     const chat = chatOf(world, bot, body)
     const given = body[field]
-    if (typeof given !== "string" || given === "") throw new Refusal(400, `Bad Request: there is no ${field} in the request`)
+    if (typeof given !== "string" || given === "")
+      throw new Refusal(400, `Bad Request: there is no ${field} in the request`)
     return sent(world, bot, chat, body, { ...content(given), ...captionOf(body) })
   }
 }
 
 function captionOf(body: Body): Body {
   if (body.caption === undefined) return {}
-  const { text: caption, entities } = formatted({ ...body, text: body.caption }, "text", 1024, "caption is empty", "message caption is too long")
+  const { text: caption, entities } = formatted(
+    { ...body, text: body.caption },
+    "text",
+    1024,
+    "caption is empty",
+    "message caption is too long",
+  )
   return { caption, ...(entities ? { caption_entities: entities } : {}) }
 }
 
@@ -170,9 +210,14 @@ function formatted(body: Body, field: string, limit: number, empty: string, long
 }
 
 function sent(world: World, bot: Bot, chat: Chat, body: Body, content: Body): ChatMessage {
-  const topic = body.message_thread_id === undefined ? {} : { message_thread_id: body.message_thread_id, is_topic_message: true }
+  const topic =
+    body.message_thread_id === undefined ? {} : { message_thread_id: body.message_thread_id, is_topic_message: true }
   const reply = body.reply_parameters as { message_id?: number; allow_sending_without_reply?: boolean } | undefined
-  if (reply && !chat.messages.some((one) => one.message_id === reply.message_id) && reply.allow_sending_without_reply !== true) {
+  if (
+    reply &&
+    !chat.messages.some((one) => one.message_id === reply.message_id) &&
+    reply.allow_sending_without_reply !== true
+  ) {
     throw new Refusal(400, "Bad Request: message to be replied not found")
   }
   return world.say(chat, {
@@ -184,13 +229,17 @@ function sent(world: World, bot: Bot, chat: Chat, body: Body, content: Body): Ch
 }
 
 function keyboardOf(body: Body): { reply_markup: object } | undefined {
-  const given = typeof body.reply_markup === "string" ? (JSON.parse(body.reply_markup) as Body) : (body.reply_markup as Body | undefined)
+  const given =
+    typeof body.reply_markup === "string"
+      ? (JSON.parse(body.reply_markup) as Body)
+      : (body.reply_markup as Body | undefined)
   if (given === undefined) return undefined
   const rows = given.inline_keyboard
   if (!Array.isArray(rows)) throw new Refusal(400, "Bad Request: object expected as reply markup")
   if (rows.flat().length > 100) throw new Refusal(400, "Bad Request: reply markup is too long")
   for (const button of rows.flat() as Body[]) {
-    if (typeof button.text !== "string" || button.text === "") throw new Refusal(400, "Bad Request: can't parse inline keyboard button: Text is empty")
+    if (typeof button.text !== "string" || button.text === "")
+      throw new Refusal(400, "Bad Request: can't parse inline keyboard button: Text is empty")
     const size = Buffer.byteLength(String(button.callback_data ?? ""))
     if (button.url === undefined && (size < 1 || size > 64)) throw new Refusal(400, "Bad Request: BUTTON_DATA_INVALID")
   }
@@ -202,9 +251,17 @@ function chatOf(world: World, bot: Bot, body: Body): Chat {
   if (given === undefined || given === null || given === "") throw new Refusal(400, "Bad Request: chat_id is empty")
   const chat = world.chats.get(Number(given))
   if (!chat || !chat.bots.has(bot.username)) throw new Refusal(400, "Bad Request: chat not found")
-  if (chat.migratedTo !== undefined) throw new Refusal(400, "Bad Request: group chat was upgraded to a supergroup chat", { migrate_to_chat_id: chat.migratedTo })
+  if (chat.migratedTo !== undefined)
+    throw new Refusal(400, "Bad Request: group chat was upgraded to a supergroup chat", {
+      migrate_to_chat_id: chat.migratedTo,
+    })
   if (chat.blocked.has(bot.username)) {
-    throw new Refusal(403, chat.type === "private" ? "Forbidden: bot was blocked by the user" : `Forbidden: bot was kicked from the ${chat.type} chat`)
+    throw new Refusal(
+      403,
+      chat.type === "private"
+        ? "Forbidden: bot was blocked by the user"
+        : `Forbidden: bot was kicked from the ${chat.type} chat`,
+    )
   }
   return chat
 }
@@ -217,7 +274,8 @@ function messageOf(chat: Chat, body: Body, missing: string): ChatMessage {
 
 function ownMessage(chat: Chat, body: Body, bot: Bot): ChatMessage {
   const found = messageOf(chat, body, "message to edit not found")
-  if ((found.from as { id?: number } | undefined)?.id !== bot.id) throw new Refusal(400, "Bad Request: message can't be edited")
+  if ((found.from as { id?: number } | undefined)?.id !== bot.id)
+    throw new Refusal(400, "Bad Request: message can't be edited")
   return found
 }
 
@@ -225,4 +283,3 @@ function text(body: Body, field: string): string | undefined {
   const value = body[field]
   return typeof value === "string" ? value : undefined
 }
-

@@ -22,7 +22,9 @@ export class PersonSide {
       ...(body.content as object | undefined),
       ...(body.topic ? { message_thread_id: Number(body.topic), is_topic_message: true } : {}),
       ...(body.date ? { date: Number(body.date) } : {}),
-      ...(body.replyTo ? { reply_to_message: stripped(chat.messages.find((one) => one.message_id === Number(body.replyTo))) } : {}),
+      ...(body.replyTo
+        ? { reply_to_message: stripped(chat.messages.find((one) => one.message_id === Number(body.replyTo))) }
+        : {}),
     }
     const from = chat.type === "channel" ? { sender_chat: publicChat(chat) } : { from: person }
     const message = this.world.say(chat, { ...from, ...content })
@@ -49,7 +51,13 @@ export class PersonSide {
       if (!button || message.deleted) continue
       const id = String(Date.now()) + String(Math.floor(Math.random() * 1e6))
       this.world.waitingPresses.set(id, { answered: false })
-      this.delivery.push(bot, "callback_query", { id, from: person, message: stripped(message), chat_instance: String(chat.id), data: button.callback_data })
+      this.delivery.push(bot, "callback_query", {
+        id,
+        from: person,
+        message: stripped(message),
+        chat_instance: String(chat.id),
+        data: button.callback_data,
+      })
       return { id }
     }
     throw new Refusal(404, `there is no button "${wanted}" in the chat`)
@@ -71,7 +79,10 @@ export class PersonSide {
     const { bot, person, chat } = this.scene(body)
     if (blocked) chat.blocked.add(bot.username)
     else chat.blocked.delete(bot.username)
-    const member = (status: string) => ({ status, user: { id: bot.id, is_bot: true, first_name: bot.first_name, username: bot.username } })
+    const member = (status: string) => ({
+      status,
+      user: { id: bot.id, is_bot: true, first_name: bot.first_name, username: bot.username },
+    })
     this.delivery.push(bot, "my_chat_member", {
       chat: publicChat(chat),
       from: person,
@@ -126,6 +137,8 @@ function entitiesOf(text: string): { entities?: object[] } {
     [/(?<!\w)@\w{3,32}/g, "mention"],
     [/https?:\/\/\S+/g, "url"],
   ]
-  const entities = patterns.flatMap(([pattern, type]) => [...text.matchAll(pattern)].map((match) => ({ type, offset: match.index, length: match[0].length })))
+  const entities = patterns.flatMap(([pattern, type]) =>
+    [...text.matchAll(pattern)].map((match) => ({ type, offset: match.index, length: match[0].length })),
+  )
   return entities.length > 0 ? { entities } : {}
 }

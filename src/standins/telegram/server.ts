@@ -22,7 +22,11 @@ export async function startTelegram(options: { port?: number; pace?: boolean } =
   const world = new World()
   const delivery = new Delivery(world)
   const pace = new Pace()
-  const app = fastify({ forceCloseConnections: true, bodyLimit: 60 * 1024 * 1024, routerOptions: { maxParamLength: 300 } })
+  const app = fastify({
+    forceCloseConnections: true,
+    bodyLimit: 60 * 1024 * 1024,
+    routerOptions: { maxParamLength: 300 },
+  })
   app.removeAllContentTypeParsers()
   app.addContentTypeParser("*", { parseAs: "buffer" }, (_request, body, done) => done(null, body))
   serveApi(app, world, delivery, options.pace === false ? undefined : pace)
@@ -72,16 +76,25 @@ function serveApi(app: FastifyInstance, world: World, delivery: Delivery, pace: 
     } catch (error) {
       if (!(error instanceof Refusal)) throw error
       record(world, bot, method, body, error.code, false)
-      return reply.code(error.code).send({ ok: false, error_code: error.code, description: error.message, ...(error.parameters ? { parameters: error.parameters } : {}) })
+      return reply.code(error.code).send({
+        ok: false,
+        error_code: error.code,
+        description: error.message,
+        ...(error.parameters ? { parameters: error.parameters } : {}),
+      })
     }
   })
   app.get<{ Params: { bot: string; "*": string } }>("/file/:bot/*", async (request, reply) => {
-    if (!world.botByToken(request.params.bot.slice(3))) return reply.code(401).send({ ok: false, error_code: 401, description: "Unauthorized" })
+    if (!world.botByToken(request.params.bot.slice(3)))
+      return reply.code(401).send({ ok: false, error_code: 401, description: "Unauthorized" })
     return reply.type("image/png").send(onePixel)
   })
 }
 
-const onePixel = Buffer.from("iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==", "base64")
+const onePixel = Buffer.from(
+  "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==",
+  "base64",
+)
 
 async function readBody(request: FastifyRequest): Promise<Body> {
   const raw = request.body as Buffer | undefined
@@ -91,7 +104,8 @@ async function readBody(request: FastifyRequest): Promise<Body> {
   if (type.startsWith("multipart/form-data") || type.startsWith("application/x-www-form-urlencoded")) {
     const form = await new Response(raw as unknown as BodyInit, { headers: { "content-type": type } }).formData()
     const body: Body = {}
-    for (const [name, value] of form) body[name] = typeof value === "string" ? fieldValue(value) : `upload-${value.name}-${value.size}`
+    for (const [name, value] of form)
+      body[name] = typeof value === "string" ? fieldValue(value) : `upload-${value.name}-${value.size}`
     return body
   }
   try {
@@ -111,7 +125,10 @@ function fieldValue(value: string): unknown {
 }
 
 function takeFault(world: World, method: string): Fault | undefined {
-  const fault = world.faults.find((one) => one.left > 0 && (one.method === undefined ? !/^(get|set|delete)W|^get/.test(method) : one.method === method))
+  const fault = world.faults.find(
+    (one) =>
+      one.left > 0 && (one.method === undefined ? !/^(get|set|delete)W|^get/.test(method) : one.method === method),
+  )
   if (fault) fault.left--
   world.faults = world.faults.filter((one) => one.left > 0)
   return fault
@@ -124,7 +141,12 @@ async function spoil(fault: Fault, reply: FastifyReply): Promise<boolean> {
     return false
   }
   if (fault.kind === "429") {
-    void reply.code(429).send({ ok: false, error_code: 429, description: `Too Many Requests: retry after ${fault.seconds}`, parameters: { retry_after: fault.seconds } })
+    void reply.code(429).send({
+      ok: false,
+      error_code: 429,
+      description: `Too Many Requests: retry after ${fault.seconds}`,
+      parameters: { retry_after: fault.seconds },
+    })
     return true
   }
   if (fault.kind === "500") {
@@ -144,7 +166,11 @@ function record(world: World, bot: Bot, method: string, body: Body, status: numb
 }
 
 async function poll(bot: Bot, body: Body, reply: FastifyReply): Promise<unknown> {
-  if (bot.webhook) throw new Refusal(409, "Conflict: can't use getUpdates method while webhook is active; use deleteWebhook to delete the webhook first")
+  if (bot.webhook)
+    throw new Refusal(
+      409,
+      "Conflict: can't use getUpdates method while webhook is active; use deleteWebhook to delete the webhook first",
+    )
   bot.polls?.conflict()
   const offset = Number(body.offset ?? 0)
   if (offset > 0) bot.updates = bot.updates.filter((update) => update.update_id >= offset)
@@ -157,7 +183,12 @@ async function poll(bot: Bot, body: Body, reply: FastifyReply): Promise<unknown>
       answer: () => finish(ready()),
       conflict: () => {
         void reply.code(409)
-        finish({ ok: false, error_code: 409, description: "Conflict: terminated by other getUpdates request; make sure that only one bot instance is running" })
+        finish({
+          ok: false,
+          error_code: 409,
+          description:
+            "Conflict: terminated by other getUpdates request; make sure that only one bot instance is running",
+        })
       },
     }
     const timer = setTimeout(() => finish(ready()), seconds * 1000)
@@ -173,22 +204,33 @@ async function poll(bot: Bot, body: Body, reply: FastifyReply): Promise<unknown>
 
 function servePeople(app: FastifyInstance, world: World, delivery: Delivery): void {
   const people = new PersonSide(world, delivery)
-  const bodyOf = (request: FastifyRequest): Body => (request.body ? (JSON.parse((request.body as Buffer).toString("utf8")) as Body) : {})
+  const bodyOf = (request: FastifyRequest): Body =>
+    request.body ? (JSON.parse((request.body as Buffer).toString("utf8")) as Body) : {}
   const act = (path: string, run: (body: Body) => unknown) => {
     app.post(`/standin/${path}`, async (request) => (await run(bodyOf(request))) ?? { done: true })
   }
-  app.setErrorHandler((error: Error, _request, reply) => reply.code(error instanceof Refusal ? error.code : 500).send({ error: error.message }))
+  app.setErrorHandler((error: Error, _request, reply) =>
+    reply.code(error instanceof Refusal ? error.code : 500).send({ error: error.message }),
+  )
   app.get("/", async (_request, reply) => reply.type("text/html; charset=utf-8").send(phonePage))
-  app.get("/standin/bots", async () => [...world.bots.values()].map(({ username, first_name, id }) => ({ username, first_name, id })))
+  app.get("/standin/bots", async () =>
+    [...world.bots.values()].map(({ username, first_name, id }) => ({ username, first_name, id })),
+  )
   app.get("/standin/people", async () => [...world.people.values()])
-  app.get("/standin/chats", async () => [...world.chats.values()].map((chat) => ({ ...publicChat(chat), messages: chat.messages.length })))
+  app.get("/standin/chats", async () =>
+    [...world.chats.values()].map((chat) => ({ ...publicChat(chat), messages: chat.messages.length })),
+  )
   app.get<{ Params: { id: string }; Querystring: { after?: string } }>("/standin/chats/:id", async (request) => {
     const chat = world.chats.get(Number(request.params.id))
     return (chat?.messages ?? []).filter((one) => one.message_id > Number(request.query.after ?? 0) && !one.deleted)
   })
   app.get("/standin/calls", async () => world.calls.slice(-1000))
   act("bots", (body) => {
-    const { username, first_name, token, id } = world.addBot(String(body.username), String(body.name ?? body.username), body.token as string | undefined)
+    const { username, first_name, token, id } = world.addBot(
+      String(body.username),
+      String(body.name ?? body.username),
+      body.token as string | undefined,
+    )
     return { username, first_name, token, id }
   })
   act("people", (body) => world.addPerson(body as { first_name: string }))
@@ -210,7 +252,12 @@ function servePeople(app: FastifyInstance, world: World, delivery: Delivery): vo
     if (body.kind === "duplicates") world.duplicates += Number(body.count ?? 1)
     else if (body.kind === "reorder") world.reorder += Number(body.count ?? 1)
     else {
-      const { method, kind, count, seconds } = body as { method?: string; kind: Fault["kind"]; count?: number; seconds?: number }
+      const { method, kind, count, seconds } = body as {
+        method?: string
+        kind: Fault["kind"]
+        count?: number
+        seconds?: number
+      }
       world.faults.push({ kind, left: count ?? 1, seconds: seconds ?? 2, ...(method ? { method } : {}) })
     }
   })

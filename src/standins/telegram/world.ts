@@ -119,13 +119,31 @@ export class World {
     const known = this.chats.get(person.id)
     if (known) return known
     const { id, first_name, last_name, username } = person
-    return this.keep({ id, type: "private", first_name, ...(last_name ? { last_name } : {}), ...(username ? { username } : {}) })
+    return this.keep({
+      id,
+      type: "private",
+      first_name,
+      ...(last_name ? { last_name } : {}),
+      ...(username ? { username } : {}),
+    })
   }
 
-  addGroup(group: { title: string; type: "group" | "supergroup" | "channel"; forum?: boolean; username?: string; bots: string[] }): Chat {
+  addGroup(group: {
+    title: string
+    type: "group" | "supergroup" | "channel"
+    forum?: boolean
+    username?: string
+    bots: string[]
+  }): Chat {
     const digits = this.nextId++
     const id = group.type === "group" ? -digits : -1_000_000_000_000 - digits
-    const chat = this.keep({ id, type: group.type, title: group.title, ...(group.forum ? { is_forum: true } : {}), ...(group.username ? { username: group.username } : {}) })
+    const chat = this.keep({
+      id,
+      type: group.type,
+      title: group.title,
+      ...(group.forum ? { is_forum: true } : {}),
+      ...(group.username ? { username: group.username } : {}),
+    })
     group.bots.forEach((bot) => chat.bots.add(bot))
     return chat
   }
@@ -138,7 +156,12 @@ export class World {
   }
 
   say(chat: Chat, message: { [field: string]: unknown }): ChatMessage {
-    const said = { message_id: chat.nextMessageId++, date: Math.floor(Date.now() / 1000), chat: publicChat(chat), ...message }
+    const said = {
+      message_id: chat.nextMessageId++,
+      date: Math.floor(Date.now() / 1000),
+      chat: publicChat(chat),
+      ...message,
+    }
     chat.messages.push(said)
     if (chat.messages.length > 2000) chat.messages.splice(0, 500)
     return said

@@ -10,7 +10,8 @@ export const account: Account = {
     const result = resultOf(answer)
     if (!result) return fault(answer)
     const id = idAt(result, "id")
-    if (id === undefined) return { fault: "getMe names no id", remedy: "Is apiBase the Bot API's address?", lockedOut: false }
+    if (id === undefined)
+      return { fault: "getMe names no id", remedy: "Is apiBase the Bot API's address?", lockedOut: false }
     const name = textAt(result, "first_name")
     const handle = textAt(result, "username")
     const remarks =

@@ -6,14 +6,17 @@ import type { MarkedText, Span } from "../../message/markup.ts"
  */
 export function toHtml(source: MarkedText): string {
   const spans = legal(source.spans)
-  const edges = [...new Set([0, source.text.length, ...spans.flatMap((span) => [span.start, span.end])])].sort((a, b) => a - b)
+  const edges = [...new Set([0, source.text.length, ...spans.flatMap((span) => [span.start, span.end])])].sort(
+    (a, b) => a - b,
+  )
   let html = ""
   let open: Span[] = []
   for (let i = 0; i < edges.length - 1; i++) {
     const from = edges[i]!
     const covering = spans.filter((span) => span.start <= from && from < span.end)
     const solid = covering.filter((span) => span.kind === "code" || span.kind === "pre")
-    const wanted = solid.length > 0 ? covering.filter((span) => solid.includes(span) || span.kind === "quote") : covering
+    const wanted =
+      solid.length > 0 ? covering.filter((span) => solid.includes(span) || span.kind === "quote") : covering
     const shared = open.findIndex((span, at) => wanted[at] !== span)
     const keep = shared === -1 ? open.length : shared
     html += open.slice(keep).reverse().map(closing).join("") + wanted.slice(keep).map(opening).join("")
@@ -29,7 +32,11 @@ function legal(spans: Span[]): Span[] {
   const inside = (inner: Span, outer: Span) => inner !== outer && outer.start <= inner.start && inner.end <= outer.end
   return spans
     .filter((span) => span.kind !== "code" || !links.some((link) => inside(span, link)))
-    .filter((span) => span.kind !== "quote" || !quotes.some((quote) => inside(span, quote) && quotes.indexOf(quote) < quotes.indexOf(span)))
+    .filter(
+      (span) =>
+        span.kind !== "quote" ||
+        !quotes.some((quote) => inside(span, quote) && quotes.indexOf(quote) < quotes.indexOf(span)),
+    )
 }
 
 export function escapeHtml(text: string): string {

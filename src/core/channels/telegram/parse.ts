@@ -86,7 +86,9 @@ function origin(event: JsonObject, place: Place): Omit<Message, "event"> {
 }
 
 function content(event: JsonObject, channel: Channel): Pick<Message, "event"> & Partial<Message> {
-  const people = listAt(event, "new_chat_members").map(readPerson).filter((one) => one !== undefined)
+  const people = listAt(event, "new_chat_members")
+    .map(readPerson)
+    .filter((one) => one !== undefined)
   if (people.length > 0) return { event: "joined", people }
   const gone = readPerson(event.left_chat_member)
   if (gone) return { event: "left", people: [gone] }
@@ -261,7 +263,12 @@ function readMedia(event: JsonObject): Media[] {
   return []
 }
 
-function mediaOf(found: JsonObject, kind: Media["kind"], defaultMime: string | undefined, caption?: string): Media | undefined {
+function mediaOf(
+  found: JsonObject,
+  kind: Media["kind"],
+  defaultMime: string | undefined,
+  caption?: string,
+): Media | undefined {
   const ref = textAt(found, "file_id")
   if (ref === undefined) return undefined
   const mime = textAt(found, "mime_type") ?? defaultMime
@@ -337,7 +344,10 @@ function readPress(query: JsonObject): Message | undefined {
 /** The pressed message repeats its buttons, so the label can be read from it. */
 function labelOf(pressed: JsonObject | undefined, data: string): string | undefined {
   const buttons = listAt(objectAt(pressed, "reply_markup"), "inline_keyboard").flat()
-  return textAt(buttons.find((button) => textAt(button, "callback_data") === data), "text")
+  return textAt(
+    buttons.find((button) => textAt(button, "callback_data") === data),
+    "text",
+  )
 }
 
 function pressSeen(query: JsonObject): OutgoingCall | undefined {

@@ -19,7 +19,10 @@ export const polling: Polling = {
     if (outcome.outcome === "lockedOut" || outcome.outcome === "again") return { fault: outcome }
     if (outcome.outcome !== "accepted") return { fault: { outcome: "again", why: outcome.why } }
     const updates = "body" in answer ? listAt(readAnswer(answer.body), "result") : []
-    const last = updates.map((update) => idAt(update, "update_id")).filter((id) => /^\d+$/.test(id ?? "")).at(-1)
+    const last = updates
+      .map((update) => idAt(update, "update_id"))
+      .filter((id) => /^\d+$/.test(id ?? ""))
+      .at(-1)
     return {
       updates: updates.map((update) => JSON.stringify(update)),
       ...(last ? { next: (BigInt(last) + 1n).toString() } : {}),

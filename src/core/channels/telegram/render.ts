@@ -228,4 +228,3 @@ export function numeric(id: string): number | string {
   const value = Number(id)
   return /^-?\d+$/.test(id) && Number.isSafeInteger(value) ? value : id
 }
-

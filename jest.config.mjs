@@ -1,0 +1,11 @@
+export default {
+  testMatch: ["<rootDir>/src/**/*.test.ts", "<rootDir>/tests/**/*.test.ts"],
+  extensionsToTreatAsEsm: [".ts", ".tsx"],
+  transform: { "\\.tsx?$": "<rootDir>/tests/support/transform.mjs" },
+  testEnvironment: "node",
+  testTimeout: 30_000,
+  maxWorkers: 2,
+  globalSetup: "<rootDir>/tests/support/setup.mjs",
+  globalTeardown: "<rootDir>/tests/support/teardown.mjs",
+  reporters: ["default", "<rootDir>/tests/support/reporter.mjs"],
+}

@@ -1,0 +1,173 @@
+import type { Message } from "../message/message.ts"
+import type { Bot } from "./bot.ts"
+import { readBot, readDuration } from "./bot.ts"
+import { fillText } from "./fillText.ts"
+import { RouteTable } from "./table.ts"
+
+const file = "bot.yaml"
+const bot = (source: string, handlers = ["a", "b", "c"]): Bot => {
+  const reading = readBot(source, file, new Set(handlers))
+  if ("faults" in reading) throw new Error(JSON.stringify(reading.faults))
+  return reading.bot
+}
+const faults = (source: string) => {
+  const reading = readBot(source, file, new Set(["help"]))
+  return "faults" in reading ? reading.faults : []
+}
+const situation = (message: Partial<Message>, state = {}) => ({
+  message: { event: "text" as const, place: { address: "1", kind: "direct" as const }, ...message },
+  channel: { key: "quay", kind: "telegram" },
+  state,
+})
+
+describe("a decision", () => {
+  const table = new RouteTable(
+    bot(`
+bot: ferry
+routes:
+  - { name: start, meets: { command: start }, handler: a }
+  - { name: seats, meets: { state: { asking: [seats, places] }, any: [ { phrase: "{n as integer}" }, { choice: "seats:*" } ] }, handler: b }
+  - { name: boat, meets: { phrase: [ "next boat", "boat to {place}" ] }, handler: c }
+  - { name: photo, meets: { media: image, not: { place: broadcast } }, handler: a }
+  - { name: edits, meets: { event: edited }, handler: a }
+  - { name: portuguese, meets: { language: pt, channel: quay, kind: telegram, mentioned: true }, handler: a }
+unrouted: b
+`),
+  )
+  test.each<[string, Partial<Message>, object, string | undefined]>([
+    ["a command", { event: "command", command: { name: "start", args: "x" }, text: "/start x" }, {}, "start"],
+    ["a phrase", { text: "Next boat!" }, {}, "boat"],
+    ["a phrase that needs a state, without it", { text: "3" }, {}, undefined],
+    ["a phrase that needs a state, with it", { text: "3" }, { asking: "seats" }, "seats"],
+    ["one of several states", { text: "3" }, { asking: "places" }, "seats"],
+    ["a choice by its beginning", { event: "choice", choice: { id: "seats:4" } }, { asking: "seats" }, "seats"],
+    ["a photo", { event: "media", media: [{ kind: "image", ref: "r" }] }, {}, "photo"],
+    [
+      "a photo in a broadcast channel",
+      { event: "media", media: [{ kind: "image", ref: "r" }], place: { address: "1", kind: "broadcast" } },
+      {},
+      undefined,
+    ],
+    ["an edit, by the route that names it only", { event: "edited", text: "next boat" }, {}, "edits"],
+    [
+      "a language with its region",
+      { text: "olá", from: { address: "1", language: "pt-BR", bot: false }, mentionsBot: true },
+      {},
+      "portuguese",
+    ],
+  ])("%s", (_name, message, state, route) => {
+    const decision = table.decide(situation(message, state))
+    expect(decision.took === "route" ? decision.route : undefined).toBe(route)
+    // The explanation, which looks at every route, comes to the same.
+    expect(table.explain(situation(message, state)).find((one) => one.met)?.route).toBe(route)
+  })
+
+  test("a reaction that no route names is passed over, not unrouted", () => {
+    expect(table.decide(situation({ event: "reaction" }))).toEqual({ took: "passed over" })
+    expect(table.decide(situation({ text: "?" }))).toEqual({ took: "unrouted", handler: "b" })
+  })
+
+  test("of several gathered messages, a phrase may fit one", () => {
+    const single = situation({ text: "boat to Holm" }).message
+    const whole = situation({ text: "Hello\nboat to Holm" })
+    expect(table.decide({ ...whole, messages: [situation({ text: "Hello" }).message, single] })).toMatchObject({
+      route: "boat",
+      slots: { place: "Holm" },
+    })
+  })
+
+  test("says for each route why not", () => {
+    const why = Object.fromEntries(table.explain(situation({ text: "next train" })).map((one) => [one.route, one.why]))
+    expect(why.start).toBe("no command was given (wants /start)")
+    expect(why.seats).toBe('state.asking is not set, not ["seats","places"]')
+    expect(why.boat).toBe('the phrase "next boat" wants "boat" where the text says "train"')
+    expect(why.photo).toBe("nothing is attached (wants image)")
+    expect(why.edits).toBe("the event is text, not edited")
+  })
+
+  test("does not look at routes whose trigger is not there", () => {
+    const many = Array.from(
+      { length: 2000 },
+      (_, at) => `  - { name: r${at}, meets: { phrase: "boat number${at}" }, handler: a }`,
+    )
+    const large = new RouteTable(bot(`bot: many\nroutes:\n${many.join("\n")}\n`))
+    let looked = 0
+    const routes = large.bot.routes
+    large.bot.routes = new Proxy(routes, {
+      get: (target, key) => (
+        typeof key === "string" && /^\d+$/.test(key) && looked++,
+        Reflect.get(target, key) as unknown
+      ),
+    })
+    expect(large.decide(situation({ text: "boat number1999" }))).toMatchObject({ route: "r1999" })
+    expect(looked).toBe(1)
+  })
+})
+
+describe("bot.yaml that does not check", () => {
+  test.each([
+    [
+      "bot: x\nroutes:\n  - name: a\n    meets: { phrse: hi }\n    handler: help\n",
+      4,
+      '"phrse" is not known here',
+      "Write one of: phrase",
+    ],
+    [
+      "bot: x\nroutes:\n  - name: a\n    meets: { phrase: '[hi' }\n    handler: help\n",
+      4,
+      'cannot be read: "]" is missing',
+      undefined,
+    ],
+    [
+      "bot: x\nroutes:\n  - name: a\n    meets: { command: hi }\n    handler: halp\n",
+      5,
+      'there is no handler "halp"',
+      "There are: help.",
+    ],
+    [
+      "bot: x\nroutes:\n  - name: a\n    handler: help\n",
+      3,
+      '"meets" is missing',
+      "A route has name, meets and handler.",
+    ],
+    [
+      "bot: x\nroutes:\n  - { name: a, meets: { command: a }, handler: help }\n  - { name: a, meets: { command: b }, handler: help }\n",
+      4,
+      'two routes have the name "a"',
+      "Give each route a name of its own.",
+    ],
+    [
+      "bot: x\nroutes:\n  - name: a\n    meets: { media: movie }\n    handler: help\n",
+      4,
+      '"movie" is not known here',
+      "Write one of: any, image",
+    ],
+    ["bot: X!\n", 1, "small letters, digits and hyphens", undefined],
+    ["routes: []\n", 1, '"bot" is missing', undefined],
+    ["bot: x\ngather: soon\n", 2, '"soon" is no length of time', undefined],
+    ["bot: x\n\troutes: [\n", 2, "", undefined],
+  ])("%j: line %i, %s", (source, line, says, remedy) => {
+    const [fault] = faults(source)
+    expect(fault).toMatchObject({ file, line })
+    expect(fault!.says).toContain(says)
+    if (remedy) expect(fault!.remedy).toContain(remedy)
+  })
+})
+
+test("filled-in words are safe inside the markup around them", () => {
+  expect(
+    fillText("Hi **{{contact.name}}**{{nobody}}, {{slots.n}}", { contact: { name: "*Leo*" }, slots: { n: 2 } }),
+  ).toBe("Hi **\\*Leo\\***, 2")
+  expect(fillText("{{constructor.name}}", {})).toBe("")
+})
+
+test.each([
+  ["500ms", 500],
+  ["1s", 1000],
+  ["2m", 120_000],
+  [1.5, 1500],
+  ["1d", 86_400_000],
+  ["soon", undefined],
+])("%j is %j milliseconds", (text, ms) => {
+  expect(readDuration(text)).toBe(ms)
+})

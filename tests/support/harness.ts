@@ -1,0 +1,241 @@
+import type { ChildProcess } from "node:child_process"
+import { spawn } from "node:child_process"
+import { randomBytes } from "node:crypto"
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs"
+import { createServer } from "node:net"
+import { tmpdir } from "node:os"
+import { dirname, join, resolve } from "node:path"
+import pg from "pg"
+import { Client } from "../../src/client/client.ts"
+
+export const root = resolve(import.meta.dirname, "../..")
+const wobbet = join(root, "bin/wobbet")
+
+/** Everything a test started, ended after it in reverse. */
+const endings: (() => Promise<unknown> | void)[] = []
+
+export async function endAll(): Promise<void> {
+  for (const end of endings.splice(0).reverse()) await end()
+}
+
+export async function freshDatabase(): Promise<string> {
+  const name = `t_${randomBytes(6).toString("hex")}`
+  const server = process.env.TEST_DATABASE_SERVER!
+  const client = new pg.Client({ connectionString: `${server}/postgres` })
+  await client.connect()
+  await client.query(`CREATE DATABASE ${name}`)
+  await client.end()
+  return `${server}/${name}`
+}
+
+export async function freePort(): Promise<number> {
+  return new Promise((done) => {
+    const probe = createServer()
+    probe.listen(0, "127.0.0.1", () => {
+      const { port } = probe.address() as { port: number }
+      probe.close(() => done(port))
+    })
+  })
+}
+
+export function tempFolder(files: { [path: string]: string } = {}): string {
+  const folder = mkdtempSync(join(tmpdir(), "wobbet-t-"))
+  writeFiles(folder, files)
+  endings.push(() => rmSync(folder, { recursive: true, force: true }))
+  return folder
+}
+
+export function writeFiles(folder: string, files: { [path: string]: string }): void {
+  for (const [path, text] of Object.entries(files)) {
+    mkdirSync(dirname(join(folder, path)), { recursive: true })
+    writeFileSync(join(folder, path), text)
+  }
+}
+
+interface Running {
+  child: ChildProcess
+  said: () => string
+  stop: (signal?: NodeJS.Signals) => Promise<number | null>
+}
+
+/** Starts a command and waits until it says something. */
+export async function start(args: string[], env: NodeJS.ProcessEnv, ready: RegExp): Promise<Running> {
+  const child = spawn(process.execPath, [wobbet, ...args], {
+    env: { ...process.env, NO_COLOR: "1", ...env },
+    stdio: ["ignore", "pipe", "pipe"],
+    cwd: root,
+  })
+  let said = ""
+  const ended = new Promise<number | null>((done) => child.once("exit", done))
+  const stop = async (signal: NodeJS.Signals = "SIGTERM") => {
+    if (child.exitCode === null && child.signalCode === null) child.kill(signal)
+    return ended
+  }
+  endings.push(() => stop())
+  await new Promise<void>((done, fail) => {
+    const hear = (chunk: Buffer) => {
+      said += String(chunk)
+      if (ready.test(said)) done()
+    }
+    child.stdout.on("data", hear)
+    child.stderr.on("data", hear)
+    void ended.then((code) => fail(new Error(`wobbet ${args[0]} ended with ${code}: ${said}`)))
+  })
+  return { child, said: () => said, stop }
+}
+
+/** Runs a command to its end. */
+export async function run(
+  args: string[],
+  env: NodeJS.ProcessEnv = {},
+): Promise<{ code: number | null; out: string; err: string }> {
+  const child = spawn(process.execPath, [wobbet, ...args], {
+    env: { ...process.env, NO_COLOR: "1", ...env },
+    stdio: ["ignore", "pipe", "pipe"],
+    cwd: root,
+  })
+  let out = ""
+  let err = ""
+  child.stdout.on("data", (chunk) => (out += String(chunk)))
+  child.stderr.on("data", (chunk) => (err += String(chunk)))
+  const code = await new Promise<number | null>((done) => child.once("close", done))
+  return { code, out, err }
+}
+
+export interface Service extends Running {
+  client: Client
+  address: string
+  home: string
+  env: NodeJS.ProcessEnv
+}
+
+export async function startService(
+  options: { bot?: string; database?: string; home?: string; env?: NodeJS.ProcessEnv } = {},
+): Promise<Service> {
+  const home = options.home ?? tempFolder()
+  const port = await freePort()
+  const env = {
+    WOBBET_HOME: home,
+    WOBBET_PORT: String(port),
+    DATABASE_URL: options.database ?? (await freshDatabase()),
+    // All processes of a test share keys and token.
+    WOBBET_SEAL_KEY: "0f".repeat(32),
+    ...options.env,
+  }
+  const running = await start(["serve", ...(options.bot ? ["--bot", options.bot] : [])], env, /Wobbet is up/)
+  const { readFileSync } = await import("node:fs")
+  const token = readFileSync(join(home, "token"), "utf8").trim()
+  const address = `http://127.0.0.1:${port}`
+  return { ...running, client: new Client(address, token), address, home, env: { ...env, WOBBET_URL: address } }
+}
+
+export interface Standin {
+  address: string
+  post: <T = { [field: string]: unknown }>(path: string, body: object) => Promise<T>
+  get: <T>(path: string) => Promise<T>
+  stop: () => Promise<unknown>
+}
+
+export async function startStandin(): Promise<Standin> {
+  const port = await freePort()
+  const running = await start(["standins", "--port", String(port)], {}, /people:/)
+  const address = `http://127.0.0.1:${port}`
+  const read = async <T>(answer: Response): Promise<T> => {
+    if (!answer.ok) throw new Error(`the stand-in answered ${answer.status}: ${await answer.text()}`)
+    return (await answer.json()) as T
+  }
+  return {
+    address,
+    post: async (path, body) =>
+      read(await fetch(`${address}/standin/${path}`, { method: "POST", body: JSON.stringify(body) })),
+    get: async (path) => read(await fetch(`${address}/standin/${path}`)),
+    stop: () => running.stop(),
+  }
+}
+
+export interface Said {
+  message_id: number
+  text?: string
+  caption?: string
+  from?: { id: number; is_bot: boolean }
+  message_thread_id?: number
+  reply_markup?: { inline_keyboard: { text: string; callback_data?: string }[][] }
+  [field: string]: unknown
+}
+
+/** A bot at the stand-in, connected as a channel, and a person to play. */
+export class Stage {
+  constructor(
+    readonly service: Service,
+    readonly standin: Standin,
+    readonly bot: { username: string; token: string; id: number },
+    readonly person: { id: number },
+    readonly key: string,
+  ) {}
+
+  static async set(service: Service, standin: Standin, settings: object = {}): Promise<Stage> {
+    const username = `bot_${randomBytes(4).toString("hex")}`
+    const key = username.replaceAll("_", "-")
+    const bot = await standin.post<Stage["bot"]>("bots", { username, name: "Tern Point" })
+    const person = await standin.post<{ id: number }>("people", { first_name: "Ines", language_code: "pt" })
+    await service.client.addChannel({
+      kind: "telegram",
+      key,
+      settings: { apiBase: standin.address, ...settings },
+      secrets: { token: bot.token },
+    })
+    await service.client.connectChannel(key)
+    return new Stage(service, standin, bot, person, key)
+  }
+
+  say(text: string, more: object = {}): Promise<{ message: Said }> {
+    return this.standin.post("say", { bot: this.bot.username, from: this.person.id, text, ...more })
+  }
+
+  send(what: object): Promise<{ message: Said }> {
+    return this.standin.post("say", { bot: this.bot.username, from: this.person.id, ...what })
+  }
+
+  press(button: string): Promise<{ id: string }> {
+    return this.standin.post("press", { bot: this.bot.username, from: this.person.id, button })
+  }
+
+  /** What the bot said in a chat so far. */
+  async answers(chat: number = this.person.id): Promise<Said[]> {
+    return (await this.standin.get<Said[]>(`chats/${chat}`)).filter((one) => one.from?.is_bot)
+  }
+
+  /** Waits until the bot has said so many things. */
+  async answered(count: number, chat: number = this.person.id): Promise<Said[]> {
+    return eventually(async () => {
+      const answers = await this.answers(chat)
+      return answers.length >= count ? answers : undefined
+    }, `${count} answers`)
+  }
+
+  messages(query: object = {}) {
+    return this.service.client.messages({ channel: this.key, ...query }).then((page) => page.items)
+  }
+}
+
+/** Looks until there is something to see. */
+export async function eventually<T>(
+  look: () => Promise<T | undefined | false>,
+  what: string,
+  seconds = 15,
+): Promise<T> {
+  const end = Date.now() + seconds * 1000
+  let last: unknown
+  while (Date.now() < end) {
+    try {
+      const found = await look()
+      if (found !== undefined && found !== false) return found
+    } catch (error) {
+      last = error
+    }
+    await new Promise((done) => setTimeout(done, 50))
+  }
+  throw new Error(`waited ${seconds} s for ${what}${last ? `: ${String(last)}` : ""}`)
+}
+
+export const pause = (ms: number) => new Promise((done) => setTimeout(done, ms))

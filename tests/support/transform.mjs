@@ -1,0 +1,14 @@
+import { transformSync } from "esbuild"
+
+export default {
+  process(source, file) {
+    const { code, map } = transformSync(source, {
+      loader: file.endsWith("x") ? "tsx" : "ts",
+      format: "esm",
+      target: "node20",
+      sourcemap: true,
+      sourcefile: file,
+    })
+    return { code, map }
+  },
+}
