@@ -84,10 +84,13 @@ export class Turns {
     this.parts.bell.on("work", () => void this.sweep().catch((error: unknown) => this.complain(error)))
   }
 
-  /** Conversations that became this process's. */
+  /** Conversations that are this process's: newly, or still, with something new in their line. */
   take(claims: Claimed[]): void {
     for (const claim of claims) {
-      clearTimeout(this.held.get(claim.conversation)?.timer)
+      const held = this.held.get(claim.conversation)
+      // Its turn is being taken: the commit will see that more has come. Only one turn at a time.
+      if (held?.fence === claim.fence && held.timer === undefined) continue
+      clearTimeout(held?.timer)
       this.held.set(claim.conversation, { ...claim })
       this.reload(claim)
     }
@@ -183,8 +186,9 @@ export class Turns {
       const known = this.parts.channels.get(line.channel)
       if (!known) throw new Error(`The channel "${line.channel}" is not known to this process yet.`)
       const release = line.release ? await this.parts.bots.release(line.release) : undefined
-      const group = nextGroup(line.pending)
-      const wait = this.waitFor(group, line, known, release)
+      const gather = gatherOf(known, release)
+      const group = nextGroup(line.pending, gather)
+      const wait = this.waitFor(group, line, gather)
       if (wait > 0) {
         held.timer = setTimeout(() => {
           delete held.timer
@@ -201,18 +205,14 @@ export class Turns {
   }
 
   /** Milliseconds until the group is complete. */
-  private waitFor(group: PendingMessage[], line: Line, known: KnownChannel, release: ReadyRelease | undefined): number {
+  private waitFor(group: PendingMessage[], line: Line, gather: number): number {
     const last = group.at(-1)!
     if (standsAlone(last.message) || last.message.own || line.pending.length > group.length || last.rejoined) return 0
-    const setting = known.row.settings.gather
-    const gather =
-      (setting !== undefined ? readDuration(setting as string) : undefined) ?? release?.table.bot.gather ?? 0
     const window = last.message.album ? Math.max(gather, albumWait) : gather
     if (window <= 0) return 0
-    const now = Date.now()
     // Somebody who never stops is answered all the same.
     const atMost = group[0]!.receivedAt.getTime() + 5 * window
-    return Math.min(last.receivedAt.getTime() + window, atMost) - now
+    return Math.min(last.receivedAt.getTime() + window, atMost) - Date.now()
   }
 
   private async turn(
@@ -230,6 +230,7 @@ export class Turns {
       place: line.place,
       fence: line.fence,
       heard: group.at(-1)!.position,
+      heardBefore: line.heard,
       seenNext: line.next,
       tries: 0,
       ...pace,
@@ -310,7 +311,7 @@ export class Turns {
         parked: { cause: "flood", reason, remedy: "Retry it, or drop it." },
       }
     }
-    // The person's own line waits; what they say meanwhile becomes one turn.
+    // The person's own line waits until the minute is over.
     const again = base.minuteAt!.getTime() + 60_000 - now.getTime()
     const turn: TurnRecord = { ...base.turn, messages: [], outcome: "set aside" }
     return { ...base, turn, heard: line.heard, again: Math.max(again, 100), tries: line.tries, minuteTurns: most }
@@ -518,16 +519,23 @@ export function renderPart(reply: ReplyPart, place: Line["place"], known: KnownC
   return { ...rendered, message }
 }
 
-/** The messages that make up the next turn: what one person sent in one go, as far as it has come. */
-function nextGroup(pending: PendingMessage[]): PendingMessage[] {
+/** Milliseconds within which what one person sends belongs together: the channel's setting, else the bot's. */
+function gatherOf(known: KnownChannel, release: ReadyRelease | undefined): number {
+  const setting = known.row.settings.gather as string | number | undefined
+  return (setting === undefined ? undefined : readDuration(setting)) ?? release?.table.bot.gather ?? 0
+}
+
+/** The messages that make up the next turn: one, an album, or what one person sent in one go, as far as it has come. */
+function nextGroup(pending: PendingMessage[], gather: number): PendingMessage[] {
   const first = pending[0]!
-  if (standsAlone(first.message) || first.message.own || first.rejoined) return [first]
+  const alone = (one: PendingMessage) => standsAlone(one.message) || one.message.own === true || one.rejoined
+  if (alone(first)) return [first]
   const end = pending.findIndex((one, at) => {
     if (at === 0) return false
-    const sameGo = one.message.album === first.message.album || !first.message.album || !one.message.album
-    return (
-      standsAlone(one.message) || one.rejoined || one.message.from?.address !== first.message.from?.address || !sameGo
-    )
+    const before = pending[at - 1]!
+    const sameAlbum = one.message.album !== undefined && one.message.album === before.message.album
+    const soon = one.receivedAt.getTime() - before.receivedAt.getTime() <= gather && gather > 0
+    return alone(one) || one.message.from?.address !== first.message.from?.address || !(sameAlbum || soon)
   })
   return end === -1 ? pending : pending.slice(0, end)
 }

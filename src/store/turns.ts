@@ -189,6 +189,8 @@ export interface TurnResult {
   fence: number
   /** Everything up to this position has had its turn. */
   heard: number
+  /** What it was when the line was loaded: a second turn from the same place would be one too many. */
+  heardBefore: number
   /** What `next` was when the line was loaded, so that the commit can tell whether more has come. */
   seenNext: number
   /** Left out when the state stays as it is. */
@@ -265,6 +267,7 @@ export async function commitTurns(
       conversation: one.conversation,
       fence: one.fence,
       heard: one.heard,
+      was: one.heardBefore,
       seen: one.seenNext,
       again: one.again,
       tries: one.tries,
@@ -279,6 +282,7 @@ export async function commitTurns(
       conversation: "text",
       fence: "bigint",
       heard: "bigint",
+      was: "bigint",
       seen: "bigint",
       again: "double precision",
       tries: "integer",
@@ -371,7 +375,7 @@ export async function commitTurns(
   const sql = `
     WITH i AS (SELECT * FROM ${done.sql}),
     locked AS (
-      SELECT w.conversation FROM work w JOIN i ON i.conversation = w.conversation AND i.fence = w.fence
+      SELECT w.conversation FROM work w JOIN i ON i.conversation = w.conversation AND i.fence = w.fence AND i.was = w.heard
       WHERE w.holder = ? ORDER BY w.conversation FOR UPDATE OF w
     ), held AS (
       UPDATE work w SET
@@ -385,7 +389,7 @@ export async function commitTurns(
         tries = i.tries, minute_at = i.minute, minute_turns = i.turns, bot_turns = i.bots,
         last_id = coalesce(i.last, w.last_id)
       FROM i JOIN locked USING (conversation)
-      WHERE w.conversation = i.conversation AND w.fence = i.fence AND w.holder = ?
+      WHERE w.conversation = i.conversation AND w.fence = i.fence AND w.heard = i.was AND w.holder = ?
       RETURNING w.conversation, w.next_position - i.outs AS first, w.unsent - i.outs AS before, w.holder IS NOT NULL AS more
     ), kept_state AS (
       INSERT INTO states (conversation, state)

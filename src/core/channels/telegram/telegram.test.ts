@@ -351,7 +351,7 @@ const place = { address: "-1001234567890", kind: "group" as const }
 const render = (part: ReplyPart, where: { address: string; kind: "group" | "direct"; topic?: string } = place) =>
   telegram.render(part, where, channel)
 type SentBody = { [field: string]: unknown }
-const bodies = (calls: OutgoingCall[]) =>
+const bodies = (calls: OutgoingCall[]): SentBody[] =>
   calls.map((one) => ({ method: one.name, ...(one.body && "json" in one.body ? (one.body.json as SentBody) : {}) }))
 
 describe("rendering", () => {
