@@ -319,7 +319,8 @@ test("other bots are not answered; where they may be, two of them in a loop are 
 })
 
 test("one person's flood is held to some turns a minute, and nobody else waits for it", async () => {
-  const stage = await Stage.set(service, standin, { perSecond: 1000 })
+  const few = { ...quayBot, "bot.yaml": quayBot["bot.yaml"]!.replace("turnsPerMinute: 60", "turnsPerMinute: 6") }
+  const stage = await Stage.set(await startService({ bot: tempFolder(few) }), standin, { perSecond: 1000 })
   const other = await standin.post<{ id: number }>("people", { first_name: "Tom" })
   for (let n = 0; n < 12; n++) {
     await stage.say("/hello")

@@ -194,7 +194,7 @@ export class Engine {
       log.error(
         `the bot folder ${botFolder} does not check. ${still}\n${faults.map((fault) => `  ${faultLine(fault)}`).join("\n")}`,
       )
-      this.bell.ring("live")
+      this.bell.ring("lanes")
       return
     }
     const { id, bot, bundle } = reading.ready
@@ -215,7 +215,6 @@ export class Engine {
     if (changed || mended) {
       log.info(`the bot ${bot.bot} is loaded: release ${id}, ${bot.routes.length} routes`)
       this.bell.ring("lanes")
-      this.bell.ring("live")
     }
   }
 

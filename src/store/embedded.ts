@@ -266,8 +266,9 @@ async function answering(url: string, child: ChildProcess | undefined, data: str
   const why =
     said
       .split("\n")
-      .filter((line) => /FATAL|ERROR|HINT/.test(line))
-      .join(" ")
+      .filter((line) => /FATAL|ERROR|HINT|LOG: +(unrecognized|invalid|could not|syntax)/.test(line))
+      .map((line) => line.replace(/^.*?(FATAL|ERROR|HINT|LOG): +/, ""))
+      .join("; ")
       .trim() || last
   throw new ServerTrouble(
     `The database server of ${data} did not come up: ${why || "it gave no reason"}. Nothing in it was changed.`,

@@ -3,7 +3,7 @@ export const quayBot: { [path: string]: string } = {
   "bot.yaml": `
 bot: quay
 deadline: 2s
-turnsPerMinute: 6
+turnsPerMinute: 60
 routes:
   - { name: count, meets: { phrase: "count" }, handler: count }
   - { name: greet, meets: { command: [start, hello] }, handler: { text: "Hello {{contact.name}} {{slots.args}}" } }

@@ -1,0 +1,369 @@
+import pg from "pg"
+import type { Service, Standin } from "./support/harness.ts"
+import type { ApiError } from "../src/client/client.ts"
+import { Client } from "../src/client/client.ts"
+import {
+  endAll,
+  eventually,
+  freshDatabase,
+  pause,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+} from "./support/harness.ts"
+import { quayBot } from "./support/quayBot.ts"
+
+let service: Service
+let standin: Standin
+let stage: Stage
+const secret = "agreed-word"
+let update = 9_000_000
+
+beforeAll(async () => {
+  standin = await startStandin()
+  service = await startService({ bot: tempFolder(quayBot) })
+  stage = await Stage.set(service, standin)
+  await service.client.changeChannel(stage.key, { secrets: { hookSecret: secret } })
+  await service.client.connectChannel(stage.key)
+  await stage.say("say hi")
+  await stage.answered(1)
+})
+afterAll(endAll)
+
+function post(body: string | object | Uint8Array, headers: { [name: string]: string } = {}, key = stage.key) {
+  const raw = body instanceof Uint8Array || typeof body === "string" ? body : JSON.stringify(body)
+  return fetch(`${service.address}/in/${key}`, {
+    method: "POST",
+    headers: { "content-type": "application/json", "x-telegram-bot-api-secret-token": secret, ...headers },
+    body: raw as BodyInit,
+  })
+}
+const message = (more: object = {}) => ({
+  update_id: update++,
+  message: {
+    message_id: update,
+    date: Math.floor(Date.now() / 1000),
+    chat: { id: stage.person.id, type: "private" },
+    from: { id: stage.person.id, is_bot: false, first_name: "Ines" },
+    ...more,
+  },
+})
+const newest = async () => (await service.client.passages({ channel: stage.key, limit: 1 })).items[0]!
+
+describe("an inlet", () => {
+  test("answers 200 once a genuine call is durable", async () => {
+    const answer = await post(message({ text: "say quay" }))
+    expect([answer.status, await answer.text()]).toEqual([200, ""])
+    expect(await newest()).toMatchObject({ text: "say quay" })
+  })
+
+  test("answers 401 with nothing in it to a forged call; the verdict is on record, the guessed word is not", async () => {
+    const answer = await post(message({ text: "x" }), { "x-telegram-bot-api-secret-token": "guessed-word-1234" })
+    expect([answer.status, await answer.text()]).toEqual([401, ""])
+    const passage = await service.client.passage((await newest()).id)
+    expect(passage.intake!.verdict).toMatchObject({
+      genuine: false,
+      why: expect.stringContaining("another word") as unknown,
+    })
+    expect(passage.paths).toEqual([])
+    const kept = JSON.stringify(passage)
+    for (const word of ["guessed-word-1234", secret, stage.bot.token]) expect(kept).not.toContain(word)
+    expect(passage.intake!.headers["x-telegram-bot-api-secret-token"]).toMatch(/^#[0-9a-f]{12}$/)
+  })
+
+  test("says which near miss would have matched, to the operator only", async () => {
+    await post(message(), { "x-telegram-bot-api-secret-token": secret.toUpperCase() })
+    const passage = await service.client.passage((await newest()).id)
+    expect(passage.intake!.verdict).toMatchObject({ near: expect.stringContaining("upper and lower case") as unknown })
+  })
+
+  test.each([
+    ["half a body", '{"update_id":1,'],
+    ["no JSON", "hello"],
+    ["nothing", ""],
+    ["invalid UTF-8", new Uint8Array([0x7b, 0xff, 0xfe])],
+    ["no update_id", '{"message":{"text":"x"}}'],
+    ["very deep nesting", "[".repeat(100_000)],
+  ])("answers 200 to a genuine call that cannot be read (%s), keeps it and shows it", async (_name, body) => {
+    expect((await post(body)).status).toBe(200)
+    const summary = await newest()
+    expect(summary.stops[2]).toMatchObject({ stop: "parsed", state: "stopped" })
+  })
+
+  test("keeps what is strange beside what is good: NUL, a lone surrogate, a megabyte of text", async () => {
+    const odd = [
+      message({ text: "say a\u0000b" }),
+      message({ text: `say ${"x".repeat(1_000_000)}` }),
+      message({ text: "say good" }),
+    ]
+    const raw = odd.map((one) => JSON.stringify(one))
+    raw.push(JSON.stringify(message({ text: "say c" })).replace("say c", "say \\ud800"))
+    const statuses = await Promise.all(raw.map((body) => post(body).then((answer) => answer.status)))
+    expect(statuses).toEqual([200, 200, 200, 200])
+    const found = await stage.messages({ direction: "in", limit: 4 })
+    expect(found.map((one) => one.text.length).sort((a, b) => a - b)).toEqual([5, 7, 8, 1_000_004])
+  })
+
+  test.each([
+    ["an unknown key", () => post({}, {}, "nobody").then((answer) => answer.status), 404],
+    ["more than 4 MB", () => post("x".repeat(4 * 1024 * 1024 + 1)).then((answer) => answer.status), 413],
+    [
+      "any content type",
+      () => post(message({ text: "say form" }), { "content-type": "text/plain" }).then((answer) => answer.status),
+      200,
+    ],
+  ])("with %s", async (_name, ask, status) => {
+    expect(await ask()).toBe(status)
+  })
+
+  test("shows a person who looks at the address a plain page", async () => {
+    const answer = await fetch(`${service.address}/in/${stage.key}`)
+    expect([answer.status, await answer.text()]).toEqual([
+      200,
+      expect.stringContaining(`This is the inlet of channel ${stage.key}`),
+    ])
+    expect((await fetch(`${service.address}/in/nobody`)).status).toBe(404)
+  })
+
+  test("makes one turn of a call that comes three times at once and once more later", async () => {
+    const body = message({ text: "say once" })
+    const before = (await stage.answers()).length
+    await Promise.all([post(body), post(body), post(body)])
+    await stage.answered(before + 1)
+    expect((await post(body)).status).toBe(200)
+    const repeated = await service.client.passage((await newest()).id)
+    expect(repeated.intake!.repeated).toBe(true)
+    expect(repeated.stops[2]!.why).toContain("seen before")
+    await pause(300)
+    expect((await stage.answers()).filter((one) => one.text === "you said once")).toHaveLength(1)
+  })
+
+  test("answers 503 with Retry-After while the database is away, and 200 once it is back", async () => {
+    const database = await freshDatabase()
+    const own = await startService({ bot: tempFolder(quayBot), database })
+    const there = await Stage.set(own, standin)
+    await own.client.changeChannel(there.key, { secrets: { hookSecret: secret } })
+    const call = () =>
+      fetch(`${own.address}/in/${there.key}`, {
+        method: "POST",
+        headers: { "x-telegram-bot-api-secret-token": secret },
+        body: JSON.stringify({ ...message({ text: "say back" }) }),
+      })
+    const name = new URL(database).pathname.slice(1)
+    const admin = new pg.Client({ connectionString: `${process.env.TEST_DATABASE_SERVER}/postgres` })
+    await admin.connect()
+    await admin.query(`ALTER DATABASE ${name} ALLOW_CONNECTIONS false`)
+    await admin.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1", [name])
+    const answer = await call()
+    expect([answer.status, answer.headers.get("retry-after")]).toEqual([503, "5"])
+    await admin.query(`ALTER DATABASE ${name} ALLOW_CONNECTIONS true`)
+    await admin.end()
+    await eventually(async () => (await call()).status === 200, "the service to recover")
+    await own.stop()
+  }, 60_000)
+})
+
+describe("the API", () => {
+  const asked = (path: string, options: RequestInit = {}) =>
+    fetch(`${service.address}/api/v1${path}`, {
+      ...options,
+      headers: { authorization: `Bearer ${token()}`, "content-type": "application/json", ...options.headers },
+    })
+  const token = () => (service.client as unknown as { token: string }).token
+
+  test("tells nobody anything without a token, and each role only what it may", async () => {
+    for (const path of ["/messages", "/channels", "/passages", "/parked", "/live", "/bot"]) {
+      expect((await fetch(`${service.address}/api/v1${path}`)).status).toBe(401)
+    }
+    const { token: reading } = await service.client.makeToken("a reader", "reader")
+    const reader = new Client(service.address, reading)
+    expect((await reader.messages()).items.length).toBeGreaterThan(0)
+    await expect(reader.send({ to: String(stage.person.id), text: "x" })).rejects.toThrow(
+      "The role reader may not do this",
+    )
+    await expect(reader.pauseChannel(stage.key)).rejects.toMatchObject({ status: 403 })
+  })
+
+  test("answers what is wrong as problem details that name the field", async () => {
+    const answer = await asked("/messages?limit=0")
+    expect(answer.headers.get("content-type")).toContain("application/problem+json")
+    expect(await answer.json()).toMatchObject({
+      status: 400,
+      field: "limit",
+      detail: expect.stringContaining("limit") as unknown,
+      remedy: expect.any(String) as unknown,
+    })
+    const refused = service.client.addChannel({ kind: "telegram", key: "bad", secrets: { token: "no token at all" } })
+    await expect(refused).rejects.toMatchObject({ status: 400, field: "secrets.token" })
+    await refused.catch((error: ApiError) => expect(error.message).not.toContain("no token at all"))
+    await expect(service.client.addChannel({ kind: "pigeon", key: "bad" })).rejects.toThrow("no channel kind")
+    await expect(
+      service.client.addChannel({ kind: "telegram", key: stage.key, secrets: { token: "1:abcdefgh" } }),
+    ).rejects.toMatchObject({ status: 409 })
+    await expect(service.client.changeChannel(stage.key, { settings: { colour: "red" } })).rejects.toThrow(
+      '"colour" is not known here',
+    )
+    await expect(service.client.passage("itk_nothing")).rejects.toMatchObject({ status: 404 })
+    expect((await asked("/messages", { method: "POST", body: "{" })).status).toBe(400)
+  })
+
+  test("shows no secret anywhere", async () => {
+    const everything = JSON.stringify([
+      await service.client.channels(),
+      await service.client.channel(stage.key),
+      await service.client.passages(),
+    ])
+    for (const word of [secret, stage.bot.token]) expect(everything).not.toContain(word)
+    expect(service.said()).not.toContain(stage.bot.token)
+  })
+
+  test("finds messages by channel, conversation, direction, event, status, time and words, page by page", async () => {
+    const one = await Stage.set(service, standin, { perSecond: 100 })
+    for (const text of ["say Holm Island", "count", "nonsense"]) await one.say(text)
+    await one.answered(2)
+    await eventually(async () => (await one.messages({ status: "unrouted" }))[0], "the unrouted one")
+    const texts = async (query: object) => (await one.messages(query)).map((found) => found.text)
+    expect(await texts({ direction: "out" })).toEqual(["count 1", "you said Holm Island"])
+    expect(await texts({ text: "holm isl" })).toEqual(["you said Holm Island", "say Holm Island"])
+    expect(await texts({ text: "?!" })).toEqual([])
+    expect(await texts({ status: "unrouted" })).toEqual(["nonsense"])
+    expect(await texts({ event: "command" })).toEqual([])
+    expect(await texts({ from: new Date(Date.now() + 60_000) })).toEqual([])
+    expect(await texts({ doubtful: false, direction: "in" })).toHaveLength(3)
+    const { conversation } = (await one.messages())[0]!
+    const first = await service.client.messages({ conversation, limit: 3 })
+    const second = await service.client.messages({ conversation, limit: 3, cursor: first.next! })
+    expect([...first.items, ...second.items].map((found) => found.position)).toEqual([5, 4, 3, 2, 1].slice(0, 5))
+    expect(second.next).toBeNull()
+  })
+
+  test("a send with an Idempotency-Key is sent once, however often it is asked for", async () => {
+    const one = await Stage.set(service, standin)
+    await one.say("say hi")
+    await one.answered(1)
+    const send = (text: string) => service.client.send({ to: String(one.person.id), channel: one.key, text }, "key-1")
+    const answers = await Promise.all([send("hello"), send("hello"), send("hello")])
+    expect(new Set(answers.map((answer) => answer.messages[0])).size).toBe(1)
+    await one.answered(2)
+    await expect(send("something else")).rejects.toMatchObject({ status: 422 })
+    await pause(300)
+    expect(await one.answers()).toHaveLength(2)
+  })
+
+  test("sends parts, and says what cannot be said", async () => {
+    const one = await Stage.set(service, standin)
+    await one.say("say hi")
+    await one.answered(1)
+    const to = String(one.person.id)
+    await service.client.send({
+      to,
+      channel: one.key,
+      replies: [{ part: "location", latitude: 38.7, longitude: -9.1 }],
+    })
+    expect((await one.answered(2))[1]).toMatchObject({ location: { latitude: 38.7 } })
+    await expect(
+      service.client.send({ to, channel: one.key, replies: [{ part: "template", name: "x", language: "en" }] }),
+    ).rejects.toMatchObject({ status: 422 })
+    await expect(service.client.send({ to, channel: one.key, replies: [{ part: "song" }] })).rejects.toMatchObject({
+      status: 400,
+    })
+    await expect(service.client.send({ to: "cnv_none", text: "x" })).rejects.toMatchObject({ status: 404 })
+  })
+
+  test("a conversation given to a person is left to them", async () => {
+    const one = await Stage.set(service, standin)
+    await one.say("say hi")
+    await one.answered(1)
+    const { conversation } = (await one.messages())[0]!
+    await service.client.setAnsweredBy(conversation, "person")
+    await one.say("say nothing")
+    await eventually(async () => (await one.messages({ status: "left to a person" }))[0], "the message to be left")
+    await service.client.setAnsweredBy(conversation, "bot")
+    await one.say("say again")
+    expect((await one.answered(2))[1]!.text).toBe("you said again")
+  })
+
+  test("the live stream tells what happens, and goes on where it was broken off", async () => {
+    const one = await Stage.set(service, standin)
+    const seen: string[] = []
+    const stop = new AbortController()
+    const watching = (async () => {
+      for await (const event of service.client.live(stop.signal)) seen.push(event.what)
+    })().catch(() => undefined)
+    await pause(300)
+    await one.say("say live")
+    await one.answered(1)
+    await eventually(
+      async () => ["message", "turn", "attempt"].every((what) => seen.includes(what)),
+      "the three happenings",
+    )
+    stop.abort()
+    await watching
+    // A cursor from before tells what came since.
+    const answer = await asked("/live", { headers: { "last-event-id": "1" } })
+    const reader = answer.body!.getReader()
+    let text = ""
+    while (!text.includes("event: happened")) text += new TextDecoder().decode((await reader.read()).value)
+    await reader.cancel()
+    expect(text).toMatch(/^id: 1\nevent: ready/)
+    expect(text).toContain('"what":"message"')
+  })
+
+  test("describes every call in OpenAPI, from the schemas that check the input", async () => {
+    const description = (await (await fetch(`${service.address}/api/openapi.json`)).json()) as {
+      openapi: string
+      paths: {
+        [path: string]: { [method: string]: { parameters: { name: string; schema: object }[]; requestBody?: object } }
+      }
+    }
+    expect(description.openapi).toBe("3.1.0")
+    expect(Object.keys(description.paths)).toEqual(
+      expect.arrayContaining(["/api/v1/messages", "/api/v1/passages/{id}", "/api/v1/parked/{id}/retry"]),
+    )
+    const { get, post: send } = description.paths["/api/v1/messages"]!
+    expect(get!.parameters.map((one) => one.name)).toEqual(
+      expect.arrayContaining([
+        "channel",
+        "conversation",
+        "direction",
+        "event",
+        "status",
+        "doubtful",
+        "from",
+        "to",
+        "text",
+      ]),
+    )
+    expect(send!.parameters.map((one) => one.name)).toContain("Idempotency-Key")
+    expect(send!.requestBody).toBeDefined()
+  })
+
+  test("a cookie alone changes nothing: our own pages must prove themselves", async () => {
+    const signed = await fetch(`${service.address}/api/v1/session`, {
+      method: "POST",
+      headers: { "content-type": "application/json" },
+      body: JSON.stringify({ token: token() }),
+    })
+    const cookie = signed.headers.get("set-cookie")!.split(";")[0]!
+    const { csrf } = (await signed.json()) as { csrf: string }
+    expect(signed.headers.get("set-cookie")).toContain("HttpOnly")
+    const pauseIt = (headers: { [name: string]: string }) =>
+      fetch(`${service.address}/api/v1/channels/${stage.key}/pause`, {
+        method: "POST",
+        headers: { cookie, ...headers },
+      })
+    expect((await pauseIt({})).status).toBe(403)
+    expect((await pauseIt({ "x-csrf": csrf })).status).toBe(200)
+    await service.client.resumeChannel(stage.key)
+    expect(
+      (
+        await fetch(`${service.address}/api/v1/session`, {
+          method: "POST",
+          headers: { "content-type": "application/json" },
+          body: '{"token":"wrong"}',
+        })
+      ).status,
+    ).toBe(401)
+  })
+})
