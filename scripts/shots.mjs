@@ -13,7 +13,7 @@ const get = (path) =>
 
 const firstOf = async (path) => (await get(path)).items[0]
 const ines = await firstOf("/conversations?text=In%C3%AAs")
-const good = await firstOf("/messages?text=ferry&direction=in")
+const good = await firstOf("/messages?text=next%20ferry&direction=in&event=text")
 const failed = await firstOf("/messages?status=parked&direction=in")
 const forged = await firstOf("/passages?genuine=false")
 const pages = {

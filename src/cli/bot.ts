@@ -2,7 +2,7 @@ import { resolve } from "node:path"
 import type { Command } from "commander"
 import type { BotView } from "../client/types.ts"
 import { CommandFault, connect } from "./context.ts"
-import { asJson, colors, print } from "./output.ts"
+import { asJson, colors, print, wrapped } from "./output.ts"
 
 /** `wobbet bot check | explain`. */
 export function botCommands(program: Command): void {
@@ -53,7 +53,9 @@ export function botCommands(program: Command): void {
           const sign = one.met ? (decided ? colors.yellow("●") : colors.green("●")) : colors.dim("○")
           const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
           const late = one.met && decided ? colors.yellow(" (an earlier route takes it)") : ""
-          print(`${sign} ${one.route.padEnd(20)} ${one.met ? one.why + slots : colors.dim(one.why)}${late}`)
+          print(
+            `${sign} ${one.route.padEnd(20)} ${one.met ? wrapped(one.why + slots, 23) : colors.dim(wrapped(one.why, 23))}${late}`,
+          )
           decided ||= one.met
         }
         if (found.took === "route") print("", `→ route ${colors.bold(found.route ?? "")}, handler ${found.handler}`)

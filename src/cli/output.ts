@@ -43,6 +43,18 @@ export function table(head: string[], rows: (string | number)[][], empty: string
   print(made.toString().replace(/[ \t]+$/gm, ""))
 }
 
+/** Words that go on under themselves where the line ends. `indent` is how far in they begin. */
+export function wrapped(text: string, indent: number): string {
+  const width = Math.max((process.stdout.columns ?? 200) - indent, 30)
+  const lines = [""]
+  for (const word of text.split(" ")) {
+    const line = lines.at(-1)!
+    if (line !== "" && line.length + 1 + word.length > width) lines.push(word)
+    else lines[lines.length - 1] = line === "" ? word : `${line} ${word}`
+  }
+  return lines.join(`\n${" ".repeat(indent)}`)
+}
+
 /** A text in one line, as wide as a column allows. */
 export function inLine(text: string, width: number): string {
   const flat = text.replace(/\s+/g, " ").trim()

@@ -21,15 +21,15 @@ export function parkedCommands(program: Command): void {
       })
       if (asJson(options, { items, next })) return
       table(
-        ["since", "what", "cause", "who", "said", "reason", "", "parked"],
+        ["since", "what", "cause", "who", "said", "reason", options.all ? "decision" : "", "parked"].filter(Boolean),
         items.map((one) => [
           when(one.since),
           one.what,
           colors.red(one.cause),
-          inLine(one.title ?? one.conversation, 18),
-          inLine(one.text, 28),
-          inLine(one.reason, 60),
-          one.decision ? colors.dim(`${one.decision} by ${one.decidedBy}`) : "",
+          inLine(one.title ?? one.conversation, 16),
+          inLine(one.text, 24),
+          inLine(one.reason, 44),
+          ...(options.all ? [one.decision ? colors.dim(`${one.decision} by ${one.decidedBy}`) : "open"] : []),
           colors.dim(one.id),
         ]),
         "Nothing is parked.",

@@ -2,7 +2,7 @@ import type { Command } from "commander"
 import { stopSigns } from "../client/rail.ts"
 import type { AttemptView, Passage, PassagePath, Stop } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, clock, colors, inLine, print, rail, word } from "./output.ts"
+import { asJson, clock, colors, inLine, print, rail, word, wrapped } from "./output.ts"
 
 /** `wobbet passage <id>`: the whole path of one intake, in words. */
 export function passageCommand(program: Command): void {
@@ -105,10 +105,14 @@ function printPath(path: PassagePath): void {
 function printDecision(path: PassagePath): void {
   if (path.decision.length === 0) return
   heading("Decision")
+  const [first] = path.decision
+  if (path.decision.length > 1 && path.decision.every((one) => one.why === first?.why)) {
+    return print(colors.dim(`  the same for all ${path.decision.length} routes: ${first?.why}`))
+  }
   for (const one of path.decision) {
     const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
     print(
-      `  ${one.met ? colors.green("●") : colors.dim("○")} ${one.route.padEnd(18)} ${one.met ? one.why + slots : colors.dim(one.why)}`,
+      `  ${one.met ? colors.green("●") : colors.dim("○")} ${one.route.padEnd(18)} ${one.met ? wrapped(one.why + slots, 23) : colors.dim(wrapped(one.why, 23))}`,
     )
     // The routes after the first that is met were not looked at.
     if (one.met) break

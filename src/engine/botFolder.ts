@@ -7,6 +7,7 @@ import { build } from "esbuild"
 import type { Bot, Fault } from "../core/routing/bot.ts"
 import { readBot } from "../core/routing/bot.ts"
 import type { HostError } from "./hostProtocol.ts"
+import { folderWord } from "./hostProtocol.ts"
 
 /** A bot folder, read, checked and bundled. */
 export interface BotPackage {
@@ -94,8 +95,8 @@ async function bundleHandlers(
       format: "esm",
       target: "node20",
       sourcemap: "inline",
-      // So that a stack trace names the author's own files, wherever the bundle is written to.
-      sourceRoot: `${resolve(folder)}/`,
+      // So that a stack trace names the author's own files, wherever the bundle is written to; hosts take the word off.
+      sourceRoot: `${folderWord}/`,
       sourcesContent: false,
       absWorkingDir: resolve(folder),
       outfile: join(resolve(folder), "bundle.mjs"),
@@ -138,11 +139,9 @@ function faultOf(error: EsbuildMessage, folder: string, files: Map<string, strin
 
 /** A handler file that throws as soon as it is loaded. */
 export function faultOfLoading(error: HostError, folder: string): Fault {
-  const inside = [...(error.stack ?? "").matchAll(/\(?(\/[^():\s]+\.[mc]?[tj]s):(\d+):(\d+)\)?/g)].find(
-    ([, file]) => !relative(resolve(folder), file!).startsWith(".."),
-  )
+  const inside = /\(?([\w./-]+\.[mc]?[tj]s):(\d+):(\d+)\)?/.exec(error.stack?.split("\n").slice(1).join("\n") ?? "")
   return {
-    file: inside ? shown(inside[1]!) : shown(join(folder, "handlers")),
+    file: shown(join(folder, inside ? inside[1]! : "handlers")),
     ...(inside ? { line: Number(inside[2]), column: Number(inside[3]) } : {}),
     says: `loading the handlers failed: ${error.name}: ${error.message}`,
     remedy: "Code outside the handler runs once, when the file is loaded; it must not throw.",

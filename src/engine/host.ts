@@ -3,6 +3,7 @@ import { pathToFileURL } from "node:url"
 import { format } from "node:util"
 import type { Handler, Outcome } from "../sdk/index.ts"
 import type { FromHost, HostError, ToHost } from "./hostProtocol.ts"
+import { folderWord } from "./hostProtocol.ts"
 
 /**
  * A handler host: a process of its own that runs a bot's code handlers, many at once as long as they await. It knows
@@ -68,11 +69,18 @@ function normal(outcome: Outcome | string | void): Outcome {
 
 function plain(error: unknown): HostError {
   if (!(error instanceof Error)) return { name: "Error", message: format(error) }
-  return {
-    name: error.name,
-    message: error.message,
-    ...(error.stack ? { stack: error.stack.split("\n").slice(0, 12).join("\n") } : {}),
-  }
+  return { name: error.name, message: error.message, ...(error.stack ? { stack: ownLines(error.stack) } : {}) }
+}
+
+/** A stack as the bot's author reads it: files as they are named in the folder, without what lies underneath. */
+function ownLines(stack: string): string {
+  const lines = stack
+    .split("\n")
+    .filter((line) => !/\(?node:|[/\\]dist[/\\]host\.js|src[/\\]engine[/\\]host/.test(line))
+  return lines
+    .slice(0, 12)
+    .join("\n")
+    .replaceAll(new RegExp(`${folderWord}/+`, "g"), "")
 }
 
 function tell(words: FromHost): void {

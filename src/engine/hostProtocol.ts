@@ -1,5 +1,8 @@
 import type { Message, Place } from "../core/message/message.ts"
 
+/** Stands for the bot's folder in stack traces, so that a bundle is the same on every machine. */
+export const folderWord = "bot://"
+
 /** What the service and a handler host say to each other, as JSON over the child's channel. */
 export type ToHost =
   | { say: "load"; file: string }

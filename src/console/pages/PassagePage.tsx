@@ -117,6 +117,14 @@ function Decision({ path }: { path: PassagePath }) {
   const taken = path.decision.findIndex((one) => one.met)
   const looked = taken === -1 ? path.decision : path.decision.slice(0, taken + 1)
   const rest = path.decision.length - looked.length
+  const [first] = looked
+  if (first && looked.length > 1 && looked.every((one) => one.why === first.why)) {
+    return (
+      <p className="text-sm text-quiet">
+        The same for all {looked.length} routes: {first.why}.
+      </p>
+    )
+  }
   return (
     <>
       <ol className="m-0 list-none p-0 text-sm">

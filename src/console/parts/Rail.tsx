@@ -137,7 +137,7 @@ function RailStop({ stop, before, next }: { stop: Stop; before: Stop | undefined
   return (
     <li className="relative grid grid-cols-[2.5rem_1fr] items-start gap-x-2 pb-3 sm:block sm:pr-3 sm:pb-0">
       <svg className="absolute top-6 left-[0.8rem] h-full w-4 overflow-hidden sm:hidden" aria-hidden="true">
-        {next ? <path d="M8 2 V200" stroke="var(--line)" strokeWidth="2" /> : null}
+        {next && stop.state !== "stopped" ? <path d="M8 2 V200" stroke="var(--line)" strokeWidth="2" /> : null}
       </svg>
       <div className="relative h-6 overflow-hidden sm:mr-[-0.75rem]">
         {next ? (
