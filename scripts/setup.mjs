@@ -35,7 +35,7 @@ function installPackages(say) {
   })
   if (done.status !== 0)
     throw new Error(
-      'The npm packages could not be installed (see above). Is the registry reachable? "npm ci" tries again.',
+      'The npm packages could not be installed (see above). Is the registry reachable? "npm install" tries again.',
     )
   mkdirSync(join(root, "node_modules"), { recursive: true })
   writeFileSync(stamp, wanted)
