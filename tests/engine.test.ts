@@ -1,3 +1,5 @@
+import { renameSync } from "node:fs"
+import { join } from "node:path"
 import type { Service, Standin } from "./support/harness.ts"
 import { endAll, eventually, freshDatabase, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
@@ -190,9 +192,11 @@ test("a bot folder is followed on save; a version that does not check leaves the
   expect((await stage.answered(1))[0]!.text).toBe("you said one")
   const before = (await service.client.bot()).release
 
+  // As many editors save: a new file put in the old one's place.
   writeFiles(folder, {
-    "handlers/echo.ts": `import { handler } from "wobbet"\nexport default handler(({ slots }) => "they said " + slots.words)`,
+    "handlers/.echo.new": `import { handler } from "wobbet"\nexport default handler(({ slots }) => "they said " + slots.words)`,
   })
+  renameSync(join(folder, "handlers/.echo.new"), join(folder, "handlers/echo.ts"))
   await eventually(async () => (await service.client.bot()).release !== before, "the new release")
   await stage.say("say two")
   expect((await stage.answered(2))[1]!.text).toBe("they said two")

@@ -28,10 +28,11 @@ export function demoCommands(program: Command): void {
     .command("standins")
     .description("the simulated providers alone, to try channels and bots against")
     .option("--port <n>", "Telegram's port", String(standinPort))
-    .action(async (options: { port: string }) => {
+    .option("--office-port <n>", "the harbour office's port", String(officePort))
+    .action(async (options: { port: string; officePort: string }) => {
       const standin = await startStandin(Number(options.port))
       const cast = setTheScene(standin)
-      const office = await startOffice(officePort).catch(() => undefined)
+      const office = await startOffice(Number(options.officePort)).catch(() => undefined)
       print(
         `${colors.green("●")} Telegram stand-in at ${colors.bold(standin.address)} (set apiBase to it)`,
         `  bots: ${[...standin.world.bots.values()].map((bot) => `@${bot.username} token ${bot.token}`).join("\n        ")}`,
@@ -59,20 +60,24 @@ async function runDemo(quiet: boolean): Promise<void> {
         )
       : error
   })
-  const service = await begin({
+  const starting = begin({
     botFolder: fileURLToPath(new URL("../demo/ferry", import.meta.url)),
     databaseName: "wobbet_demo",
-  }).catch(async (error: unknown) => {
-    await standin.stop()
-    await office.stop()
-    throw error
   })
   let stopped = false
-  endInOrder(async () => {
+  const stopOthers = async () => {
     stopped = true
-    await service.stop()
     await office.stop()
     await standin.stop()
+  }
+  endInOrder(async () => {
+    stopped = true
+    await (await starting).stop()
+    await stopOthers()
+  })
+  const service = await starting.catch(async (error: unknown) => {
+    await stopOthers()
+    throw error
   })
   const client = new Client(service.address, service.token)
   await connectQuay(client, standin.address, cast)

@@ -27,12 +27,14 @@ export function serveCommand(program: Command): void {
       const botFolder = options.bot ? resolve(options.bot) : undefined
       if (botFolder && !existsSync(botFolder))
         throw new CommandFault(`There is no folder ${botFolder}.`, "Name the folder that holds bot.yaml.")
-      const service = await begin(botFolder ? { botFolder } : {})
+      const starting = begin(botFolder ? { botFolder } : {})
+      // From the beginning: what is started must be stopped, also when the word to stop comes early.
+      endInOrder(() => starting.then((service) => service.stop()))
+      const service = await starting
       print(
         `${colors.green("●")} Wobbet is up at ${colors.bold(service.address)}`,
         `  The console signs in with the token in ${resolve(process.env.WOBBET_HOME ?? ".wobbet")}/token.`,
       )
-      endInOrder(() => service.stop())
     })
 }
 

@@ -11,6 +11,7 @@ export interface Stop {
 export interface MessageView {
   id: string
   channel: string
+  kind: string
   conversation: string
   direction: "in" | "out"
   event: string

@@ -1,8 +1,8 @@
 import { createHash } from "node:crypto"
-import { watch } from "node:fs"
 import { readdir, readFile, stat } from "node:fs/promises"
 import { join, relative, resolve } from "node:path"
 import type { Message as EsbuildMessage } from "esbuild"
+import { watch } from "chokidar"
 import { build } from "esbuild"
 import type { Bot, Fault } from "../core/routing/bot.ts"
 import { readBot } from "../core/routing/bot.ts"
@@ -50,15 +50,17 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
 /** Calls back, at most ten times a second, when something in the folder was saved. Gives what ends it. */
 export function followFolder(folder: string, changed: () => void): () => void {
   let timer: NodeJS.Timeout | undefined
-  const watcher = watch(folder, { recursive: true }, (_event, name) => {
-    if (name?.split("/").some((part) => part === "node_modules" || part.startsWith("."))) return
+  // Not node's own watcher: it loses a file that an editor saves by putting a new one in its place.
+  const ignored = (path: string) => /(^|\/)(node_modules|\.[^/]+)(\/|$)/.test(relative(folder, path))
+  const watcher = watch(folder, { ignoreInitial: true, ignored })
+  watcher.on("all", () => {
     clearTimeout(timer)
     timer = setTimeout(changed, 100)
   })
   watcher.on("error", () => undefined)
   return () => {
     clearTimeout(timer)
-    watcher.close()
+    void watcher.close()
   }
 }
 

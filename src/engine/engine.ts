@@ -7,6 +7,7 @@ import type { Fault } from "../core/routing/bot.ts"
 import { wakeResumed } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
 import { openDatabase, refusal } from "../store/database.ts"
+import { pruneSeen } from "../store/intake.ts"
 import { beat, buryProcesses, processesOn } from "../store/leases.ts"
 import { keepCourtesies } from "../store/messages.ts"
 import { makePartitions } from "../store/partitions.ts"
@@ -162,6 +163,7 @@ export class Engine {
     })
     every(5000, () => wakeResumed(this.database))
     every(6 * 3_600_000, () => makePartitions(this.database, new Date()))
+    every(24 * 3_600_000, () => pruneSeen(this.database, new Date()))
   }
 
   /** Stops taking work, lets what runs end within the limit, gives the rest back. */

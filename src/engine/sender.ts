@@ -172,7 +172,7 @@ export class Sender {
       if (!known) continue
       const fresh = isNew || !this.pacers.has(channel)
       if (fresh) await this.begin(known)
-      else this.pacers.get(channel)!.adjust(paceSettings(known), Date.now())
+      else this.pacers.get(channel)!.adjust(paceSettings(known))
       this.leases.set(channel, asked + leaseSeconds * 1000)
     }
     await this.recoverStrays()
@@ -200,7 +200,7 @@ export class Sender {
   private async begin(known: KnownChannel): Promise<void> {
     const { database, self } = this.parts
     const settings = paceSettings(known)
-    const pacer = new Pacer(kindOf(known.row.kind).pace, settings, Date.now())
+    const pacer = new Pacer(kindOf(known.row.kind).pace, settings)
     if (settings.perDay !== undefined) pacer.startDayAt(await sentToday(database, known.row.key), Date.now())
     this.pacers.set(known.row.key, pacer)
     const left = (await abandonedSends(database, known.row.key, self)).filter(
@@ -366,6 +366,8 @@ export class Sender {
         }
       }
       case "moved":
+        if (tries > 5)
+          return { ...base, parked: { cause: "refused", reason: `the place moved again and again: ${outcome.why}` } }
         await this.parts.directory.move(begun.channel, begun.place.address, outcome.to)
         return { ...base, again: 0, tries }
       case "refused":

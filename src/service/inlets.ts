@@ -8,8 +8,9 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
   app.addContentTypeParser("*", { parseAs: "buffer", bodyLimit: 4 * 1024 * 1024 }, (_request, body, done) =>
     done(null, body),
   )
-  app.setErrorHandler((error: Error & { statusCode?: number }, request, reply) => {
+  app.setErrorHandler(async (error: Error & { statusCode?: number }, request, reply) => {
     const status = error.statusCode ?? 500
+    if (status === 413) await letFinish(request)
     if (status >= 500) request.log.error({ err: error }, "an inlet failed")
     return reply.code(status).send()
   })
@@ -37,6 +38,17 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
       for (const [name, value] of Object.entries(answer.headers ?? {})) void reply.header(name, value)
       return reply.code(answer.status).send(answer.body ?? "")
     },
+  })
+}
+
+/** A caller that is still sending when it is refused may never see the answer: what comes is thrown away first. */
+async function letFinish(request: FastifyRequest): Promise<void> {
+  const { raw } = request
+  if (raw.readableEnded || raw.destroyed) return
+  await new Promise<void>((resolve) => {
+    const timer = setTimeout(resolve, 5000)
+    const end = () => (clearTimeout(timer), resolve())
+    raw.on("end", end).on("close", end).on("error", end).resume()
   })
 }
 

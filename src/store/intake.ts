@@ -2,6 +2,7 @@ import type { Message } from "../core/message/message.ts"
 import type { OutgoingCall, Verdict } from "../core/channels/kind.ts"
 import type { Database } from "./database.ts"
 import { retryingConflicts, rows } from "./database.ts"
+import { idAt } from "./ids.ts"
 import { batch } from "./unnest.ts"
 
 /** One received call as it came, and the messages read from it. */
@@ -283,4 +284,10 @@ export async function lastCalls(database: Database, channel: string): Promise<{ 
     )[0]?.at
   const [genuine, refused] = await Promise.all([last(true), last(false)])
   return { ...(genuine ? { genuine } : {}), ...(refused ? { refused } : {}) }
+}
+
+/** Forgets event keys that no provider repeats any more. The longest repetition known is of seven days. */
+export async function pruneSeen(database: Database, now: Date): Promise<void> {
+  const before = new Date(now.getTime() - 30 * 86_400_000)
+  await rows(database, "DELETE FROM seen WHERE message < ?", [idAt("msg", before)])
 }

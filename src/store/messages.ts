@@ -5,6 +5,8 @@ import { rows } from "./database.ts"
 export interface MessageRow {
   id: string
   channel: string
+  /** The channel's kind. */
+  kind: string
   conversation: string
   direction: "in" | "out"
   event: string
@@ -57,7 +59,7 @@ export const outboundStatuses = [
 
 /** A message's status is what its latest turn, attempt or status says; nothing is updated to know it. */
 const view = `
-  SELECT m.id, m.channel, m.conversation, m.direction, m.event, m.position, m.origin, m.author, m.intake,
+  SELECT m.id, m.channel, c.kind, m.conversation, m.direction, m.event, m.position, m.origin, m.author, m.intake,
     coalesce(t.turn, m.turn) AS turn, coalesce(m.provider_id, a.provider_id) AS "providerId", m.body, m.words AS text,
     m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title,
     t.route, t.replies, t.ended_at AS "handledAt", a.at AS "settledAt", p.id AS parked,
@@ -78,6 +80,7 @@ const view = `
     coalesce(p.reason, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
     EXISTS (SELECT 1 FROM attempts u WHERE u.message = m.id AND u.outcome = 'unclear') AS doubtful
   FROM messages m
+  JOIN channels c ON c.key = m.channel
   LEFT JOIN conversations v ON v.id = m.conversation
   LEFT JOIN LATERAL (SELECT * FROM turns WHERE message = m.id AND m.direction = 'in' ORDER BY turn DESC LIMIT 1) t ON true
   LEFT JOIN LATERAL (SELECT * FROM attempts WHERE message = m.id AND what = 'ended' AND m.direction = 'out' ORDER BY attempt DESC LIMIT 1) a ON true

@@ -136,9 +136,10 @@ export interface Standin {
   stop: () => Promise<unknown>
 }
 
-export async function startStandin(): Promise<Standin> {
+export async function startStandin(officePort?: number): Promise<Standin> {
   const port = await freePort()
-  const running = await start(["standins", "--port", String(port)], {}, /people:/)
+  const office = String(officePort ?? (await freePort()))
+  const running = await start(["standins", "--port", String(port), "--office-port", office], {}, /people:/)
   const address = `http://127.0.0.1:${port}`
   const read = async <T>(answer: Response): Promise<T> => {
     if (!answer.ok) throw new Error(`the stand-in answered ${answer.status}: ${await answer.text()}`)

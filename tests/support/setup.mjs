@@ -12,7 +12,7 @@ export default async function setup() {
   // The database server runs under another user when we are root: the way there must be open.
   chmodSync(home, 0o755)
   const child = spawn(process.execPath, [join(root, "bin/wobbet"), "serve"], {
-    env: { ...process.env, WOBBET_HOME: home, WOBBET_PORT: "4391", DATABASE_URL: undefined, WOBBET_LOG_LEVEL: "warn" },
+    env: { ...process.env, WOBBET_HOME: home, WOBBET_PORT: "0", DATABASE_URL: undefined, WOBBET_LOG_LEVEL: "warn" },
     stdio: ["ignore", "pipe", "pipe"],
     cwd: home,
   })

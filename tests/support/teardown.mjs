@@ -2,6 +2,8 @@ import { rmSync } from "node:fs"
 
 export default async function teardown() {
   const { child, home } = globalThis.wobbetTests
+  // While we wait for it, it must keep this process alive: else the run would end here, and with it Jest's verdict.
+  child.ref()
   child.removeAllListeners("exit")
   const ended = new Promise((resolve) => child.once("exit", resolve))
   child.kill("SIGTERM")

@@ -8,6 +8,8 @@ import type { ReplyPart } from "../message/reply.ts"
  */
 export interface ChannelKind {
   kind: string
+  /** The provider's name, as people know it. */
+  provider: string
   /** May be shown. */
   settings: Joi.ObjectSchema
   /** Sealed and write-only. */
@@ -156,6 +158,8 @@ export interface Abilities {
   buttonLabelLength: number
   media: readonly string[]
   markup: string
+  /** Whether the provider tells when a message was delivered and read. */
+  tellsDelivery: boolean
 }
 
 /** Messages the provider takes: in all, in one place, and in one group. */

@@ -64,6 +64,7 @@ function serveApi(app: FastifyInstance, world: World, delivery: Delivery, pace: 
       if (!run) throw new Refusal(404, "Not Found")
       pace?.check(world, bot, method, body)
       const result = run(world, bot, body)
+      pace?.count(world, bot, method, body)
       record(world, bot, method, body, 200, true)
       if (method === "setWebhook") delivery.wake(bot)
       if (fault?.kind === "drop") {

@@ -11,6 +11,7 @@ import { verify } from "./verify.ts"
 /** Telegram's Bot API. Source of every rule: the provider's public documentation. */
 export const telegram: ChannelKind = {
   kind: "telegram",
+  provider: "Telegram",
   settings: Joi.object({
     apiBase: Joi.string()
       .uri({ scheme: ["http", "https"] })

@@ -23,6 +23,7 @@ export const abilities: Abilities = {
   buttonLabelLength: limits.label,
   media: ["image", "audio", "voice", "video", "file", "sticker"],
   markup: "HTML",
+  tellsDelivery: false,
 }
 
 export const pace: Pace = {
