@@ -12,7 +12,7 @@ import {
   startStandin,
   tempFolder,
 } from "./support/harness.ts"
-import { quayBot } from "./support/quayBot.ts"
+import { longId, quayBot } from "./support/quayBot.ts"
 
 let service: Service
 let standin: Standin
@@ -103,6 +103,23 @@ describe("an inlet", () => {
     expect(statuses).toEqual([200, 200, 200, 200])
     const found = await stage.messages({ direction: "in", limit: 4 })
     expect(found.map((one) => one.text.length).sort((a, b) => a - b)).toEqual([5, 7, 8, 1_000_004])
+  })
+
+  test("a call that PostgreSQL will not take is kept raw, and its neighbours are answered", async () => {
+    const poisoned = JSON.stringify(message({ text: "say x", chat: { id: "LONG", type: "private" } })).replace(
+      '"LONG"',
+      longId(),
+    )
+    const good = [message({ text: "say beside" }), message({ text: "say beside too" })].map((one) =>
+      JSON.stringify(one),
+    )
+    const statuses = await Promise.all(
+      [good[0]!, poisoned, good[1]!].map((body) => post(body).then((answer) => answer.status)),
+    )
+    expect(statuses).toEqual([200, 200, 200])
+    expect(await stage.messages({ text: "say beside" })).toHaveLength(2)
+    const { items } = await service.client.passages({ channel: stage.key, limit: 3 })
+    expect(items.filter((one) => one.stops[2]!.why?.includes("could not be stored"))).toHaveLength(1)
   })
 
   test.each([

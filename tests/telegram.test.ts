@@ -1,6 +1,6 @@
 import type { Service, Standin } from "./support/harness.ts"
 import { endAll, eventually, pause, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
-import { quayBot } from "./support/quayBot.ts"
+import { longId, quayBot } from "./support/quayBot.ts"
 
 let service: Service
 let standin: Standin
@@ -209,6 +209,15 @@ test("polling takes over from the webhook and back, with nothing lost or repeate
   expect((await stage.answers()).map((one) => one.text)).toEqual(
     ["one", "two", "three", "four"].map((word) => `you said ${word}`),
   )
+})
+
+test("a polled update that cannot be stored does not hold up the others, nor come again", async () => {
+  const stage = await Stage.set(service, standin, { receive: "polling" })
+  await stage.send({ content: { sender_chat: { id: longId() } }, text: "say strange" })
+  await stage.say("say after")
+  expect((await stage.answered(1))[0]!.text).toBe("you said after")
+  const { items } = await service.client.passages({ channel: stage.key })
+  expect(items.map((one) => one.stops[2]!.state).sort()).toEqual(["done", "stopped"])
 })
 
 test("a 429 is obeyed to the second, and the reply comes once", async () => {

@@ -6,7 +6,7 @@ import type { Database } from "../store/database.ts"
 import { addToLine } from "../store/outbox.ts"
 import type { Bell } from "./bell.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
-import { renderPart } from "./turns.ts"
+import { renderPart } from "./renderPart.ts"
 
 /**
  * Tells a person that a channel needs them: in the conversation, or at the address, that its setting `alertTo` names.

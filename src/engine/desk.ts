@@ -10,7 +10,7 @@ import { decideParked, parkedById, rejoinLine } from "../store/parked.ts"
 import { messagesById } from "../store/messages.ts"
 import type { Engine } from "./engine.ts"
 import { notFound, Trouble } from "./trouble.ts"
-import { renderPart } from "./turns.ts"
+import { renderPart } from "./renderPart.ts"
 
 /** What people and applications do by hand: say something, and decide about what is parked. */
 export class Desk {

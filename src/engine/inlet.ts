@@ -103,8 +103,15 @@ export class Inlet {
         },
       }
     })
-    const intakes = await this.placed(drafts)
-    await this.store(intakes, { channel: known.row.key, ...offset })
+    const confirm = { channel: known.row.key, ...offset }
+    try {
+      await this.store(await this.placed(drafts), confirm)
+    } catch (error) {
+      if (refusal(error) !== "data") throw error
+      // One of them cannot be stored: each by itself first, then the offset. What comes twice falls out again.
+      await this.keepHalving(drafts)
+      await this.store([], confirm)
+    }
   }
 
   async drained(): Promise<void> {
@@ -112,7 +119,7 @@ export class Inlet {
   }
 
   private async accept(drafts: Draft[]): Promise<void[]> {
-    await this.keepHalving(await this.placed(drafts))
+    await this.keepHalving(drafts)
     return drafts.map(() => undefined)
   }
 
@@ -139,25 +146,25 @@ export class Inlet {
   }
 
   /** One call that PostgreSQL refuses must not hurt its neighbours: the batch is halved until it stands alone. */
-  private async keepHalving(intakes: Intake[]): Promise<void> {
+  private async keepHalving(drafts: Draft[]): Promise<void> {
     try {
-      await this.store(intakes)
+      await this.store(await this.placed(drafts))
     } catch (error) {
       if (refusal(error) !== "data") throw error
-      if (intakes.length > 1) {
-        const middle = intakes.length >> 1
-        await this.keepHalving(intakes.slice(0, middle))
-        await this.keepHalving(intakes.slice(middle))
+      if (drafts.length > 1) {
+        const middle = drafts.length >> 1
+        await this.keepHalving(drafts.slice(0, middle))
+        await this.keepHalving(drafts.slice(middle))
         return
       }
-      const [poisoned] = intakes
-      if (!poisoned || poisoned.messages.length === 0) throw error
+      const [poisoned] = drafts
+      if (!poisoned || poisoned.parsed.messages.length === 0) throw error
       this.parts.log.error(
-        { err: error, intake: poisoned.id },
+        { err: error, intake: poisoned.intake.id },
         "a call's messages could not be stored; the raw call is kept",
       )
       const why = `its messages could not be stored: ${storable((error as Error).message).slice(-300)}`
-      await this.store([{ ...poisoned, messages: [], unreadable: why }])
+      await this.store([{ ...poisoned.intake, messages: [], unreadable: why }])
     }
   }
 
@@ -165,10 +172,10 @@ export class Inlet {
     const { database, self, claimed, bell } = this.parts
     const claim = claimed ? { holder: self, seconds: claimSeconds } : undefined
     const acceptance = await acceptIntakes(database, intakes.map(storableIntake), claim, offset)
+    if (intakes.length > 0) bell.ring("live")
     if (acceptance.fresh.length === 0) return
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
     if (!claimed) bell.ring("work")
-    bell.ring("live")
   }
 }
 

@@ -1,11 +1,10 @@
 import type { Logger } from "pino"
 import { tokenMark } from "../core/channels/choiceTokens.ts"
-import { kindOf } from "../core/channels/registry.ts"
 import { retryAfter, turnTries } from "../core/delivery/retry.ts"
 import { standsAlone, together } from "../core/message/gather.ts"
 import type { Message } from "../core/message/message.ts"
 import type { ReplyPart } from "../core/message/reply.ts"
-import { plainWords, replyFault } from "../core/message/reply.ts"
+import { replyFault } from "../core/message/reply.ts"
 import { storable, storableJson } from "../core/message/graphemes.ts"
 import { readDuration } from "../core/routing/bot.ts"
 import { fillText } from "../core/routing/fillText.ts"
@@ -30,6 +29,7 @@ import type { Channels, KnownChannel } from "./channels.ts"
 import { Gatherer } from "./gatherer.ts"
 import { HandlerFault } from "./hosts.ts"
 import { claimSeconds } from "./inlet.ts"
+import { renderPart } from "./renderPart.ts"
 import type { Sender } from "./sender.ts"
 
 /** Conversations one process works on at a time; the rest waits where any process can take it. */
@@ -496,27 +496,6 @@ export class Turns {
     if (refusal(error) === "away") this.parts.log.warn("the database is away; turns wait")
     else this.parts.log.error({ err: error }, "a turn could not be taken; it is tried again")
   }
-}
-
-/** Renders one part for a place, as the message to be sent. */
-export function renderPart(reply: ReplyPart, place: Line["place"], known: KnownChannel) {
-  const rendered = kindOf(known.row.kind).render(storableJson(reply), place, known.channel)
-  const events: { [part: string]: string } = {
-    media: "media",
-    location: "location",
-    contact: "contact",
-    reaction: "reaction",
-    amend: "edited",
-    remove: "deleted",
-  }
-  const message: Omit<OutboundMessage, "origin"> = {
-    id: newId("msg"),
-    event: events[reply.part] ?? "text",
-    body: storableJson(reply),
-    words: storable(plainWords(reply)),
-    calls: rendered.calls,
-  }
-  return { ...rendered, message }
 }
 
 /** Milliseconds within which what one person sends belongs together: the channel's setting, else the bot's. */

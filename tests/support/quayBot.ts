@@ -34,3 +34,8 @@ export default handler(({ message, messages, slots }) => "you said " + slots.wor
   "handlers/photos.ts": `import { handler } from "wobbet"
 export default handler(({ message }) => "photos: " + message.media!.map((one) => one.ref).join(" "))`,
 }
+
+/** Digits longer than an index of PostgreSQL takes, and too wild to be squeezed. */
+export function longId(): string {
+  return "1" + Array.from({ length: 20_000 }, () => Math.floor(Math.random() * 10)).join("")
+}

@@ -4,6 +4,8 @@ const read = (text: string) => readJson(Buffer.from(text))
 
 test("ids too long for a number keep every digit", () => {
   expect(read('{"id":12345678901234567890,"n":7}')).toEqual({ id: "12345678901234567890", n: 7 })
+  const endless = "1".repeat(400)
+  expect(idAt(read(`{"id":${endless}}`), "id")).toBe(endless)
   expect(idAt(read('{"id":-1001234567890}'), "id")).toBe("-1001234567890")
 })
 

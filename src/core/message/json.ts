@@ -10,7 +10,7 @@ export function readJson(body: Uint8Array): unknown {
   if (!/\d{16}/.test(text)) return JSON.parse(text)
   return parse(text, null, (digits) => {
     const value = Number(digits)
-    return Number.isInteger(value) && !Number.isSafeInteger(value) ? digits : value
+    return /^-?\d+$/.test(digits) && !Number.isSafeInteger(value) ? digits : value
   })
 }
 

@@ -1,0 +1,29 @@
+import { kindOf } from "../core/channels/registry.ts"
+import { storable, storableJson } from "../core/message/graphemes.ts"
+import type { Place } from "../core/message/message.ts"
+import type { ReplyPart } from "../core/message/reply.ts"
+import { plainWords } from "../core/message/reply.ts"
+import { newId } from "../store/ids.ts"
+import type { OutboundMessage } from "../store/turns.ts"
+import type { KnownChannel } from "./channels.ts"
+
+/** Renders one part for a place, as the message to be sent. */
+export function renderPart(reply: ReplyPart, place: Place, known: KnownChannel) {
+  const rendered = kindOf(known.row.kind).render(storableJson(reply), place, known.channel)
+  const events: { [part: string]: string } = {
+    media: "media",
+    location: "location",
+    contact: "contact",
+    reaction: "reaction",
+    amend: "edited",
+    remove: "deleted",
+  }
+  const message: Omit<OutboundMessage, "origin"> = {
+    id: newId("msg"),
+    event: events[reply.part] ?? "text",
+    body: storableJson(reply),
+    words: storable(plainWords(reply)),
+    calls: rendered.calls,
+  }
+  return { ...rendered, message }
+}
