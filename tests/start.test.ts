@@ -53,6 +53,18 @@ test("a second start reuses the data; stopping stops the server that was started
   await again.stop()
 }, 90_000)
 
+test("two services may share a home: the one that stops last stops the server", async () => {
+  const home = openFolder()
+  const env = async () => ({ WOBBET_HOME: home, WOBBET_PORT: String(await freePort()), DATABASE_URL: undefined })
+  const first = await start(["serve"], await env(), /Wobbet is up/)
+  const settings = await env()
+  const second = await start(["serve"], settings, /Wobbet is up/)
+  expect(await first.stop()).toBe(0)
+  expect((await fetch(`http://127.0.0.1:${settings.WOBBET_PORT}/health/ready`)).status).toBe(200)
+  expect(await second.stop()).toBe(0)
+  expect(existsSync(join(home, "database/postmaster.pid"))).toBe(false)
+}, 60_000)
+
 test("a port already taken is a sentence, and changes nothing", async () => {
   const service = await startService()
   const second = await run(["serve"], { ...service.env })
