@@ -1,5 +1,5 @@
 import { spawn } from "node:child_process"
-import { chmodSync, existsSync, readFileSync, statSync, writeFileSync } from "node:fs"
+import { chmodSync, existsSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import { Client } from "../src/client/client.ts"
 import { endAll, freePort, freshDatabase, root, run, start, startService, tempFolder } from "./support/harness.ts"
@@ -63,6 +63,18 @@ test("two services may share a home: the one that stops last stops the server", 
   expect((await fetch(`http://127.0.0.1:${settings.WOBBET_PORT}/health/ready`)).status).toBe(200)
   expect(await second.stop()).toBe(0)
   expect(existsSync(join(home, "database/postmaster.pid"))).toBe(false)
+}, 60_000)
+
+test("as root, a home that the database server's user cannot reach is no hindrance", async () => {
+  if (process.getuid!() !== 0) return
+  const closed = tempFolder()
+  chmodSync(closed, 0o700)
+  const env = { WOBBET_HOME: join(closed, "home"), WOBBET_PORT: String(await freePort()), DATABASE_URL: undefined }
+  const service = await start(["serve"], env, /Wobbet is up/)
+  const place = join("/var/lib/wobbet", join(closed, "home").replaceAll("/", "-").slice(1))
+  expect(existsSync(join(place, "database/PG_VERSION"))).toBe(true)
+  expect(await service.stop()).toBe(0)
+  rmSync(place, { recursive: true })
 }, 60_000)
 
 test("a port already taken is a sentence, and changes nothing", async () => {

@@ -193,7 +193,8 @@ function reachablePlace(home: string, owner: User | undefined): string {
 
 function makeCluster(bin: string, data: string, notesFile: string, owner: User | undefined): void {
   const password = randomBytes(24).toString("base64url")
-  mkdirSync(data, { recursive: true, mode: 0o700 })
+  mkdirSync(dirname(data), { recursive: true, mode: 0o755 })
+  mkdirSync(data, { mode: 0o700, recursive: true })
   const passwordFile = join(dirname(data), `.new-${process.pid}`)
   try {
     writeFileSync(passwordFile, password, { mode: 0o600 })
