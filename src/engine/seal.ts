@@ -56,7 +56,10 @@ export function redactCall(
 
 /** Text with every known secret taken out. */
 export function replaceSecrets(text: string, secrets: string[], by: (secret: string) => string): string {
-  return secrets.reduce((rest, secret) => (secret.length >= 4 ? rest.replaceAll(secret, by(secret)) : rest), text)
+  return secrets.reduce(
+    (rest, secret) => (secret.length >= 4 && rest.includes(secret) ? rest.replaceAll(secret, by(secret)) : rest),
+    text,
+  )
 }
 
 function decodeURIComponentSafely(text: string): string {

@@ -28,6 +28,33 @@ describe("light markup", () => {
     },
   )
 
+  test("a plain text is not parsed, and reads as it would have", () => {
+    const words = fc.constantFrom(
+      "boat",
+      "3",
+      "1.",
+      "-",
+      "(a)",
+      "é",
+      "👍",
+      "a.b",
+      ":",
+      "'x'",
+      '"y"',
+      "+ 2",
+      "#1",
+      "100 %",
+    )
+    fc.assert(
+      fc.property(fc.array(words, { minLength: 1, maxLength: 6 }), (parts) => {
+        const text = parts.join(" ")
+        // A hard case beside it makes the parser read the same words.
+        const parsed = readMarkup(`${text}\n\n**x**`).text.replace(/\n\nx$/, "")
+        if (!/^([-+#]|\d+[.)])/.test(text)) expect(readMarkup(text).text).toBe(parsed)
+      }),
+    )
+  })
+
   test("writes out a link that no phone can open", () => {
     expect(readMarkup("[plan](plan.pdf)").text).toBe("plan (plan.pdf)")
   })
