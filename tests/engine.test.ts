@@ -214,6 +214,7 @@ test("a bot folder is followed on save; a version that does not check leaves the
     says: expect.stringContaining("Unterminated string") as unknown,
   })
   expect(service.said()).toMatch(/echo\.ts:3:\d+ {2}Unterminated string literal/)
+  expect(broken.faults[0]!.remedy).toContain("not closed")
   await stage.say("say three")
   expect((await stage.answered(3))[2]!.text).toBe("they said three")
 

@@ -123,20 +123,30 @@ function faultOf(error: EsbuildMessage, folder: string, files: Map<string, strin
     return { file: shown(join(folder, missing[1]!)), line: 1, says: "the file has no default export", remedy }
   }
   const { location } = error
-  const unresolved = /Could not resolve "(.+?)"/.exec(error.text)
-  const remedy = unresolved
-    ? unresolved[1]!.startsWith(".")
-      ? "Is the path right? Files of the folder are named relative to the file that imports them."
-      : `Run "npm install ${unresolved[1]}" in the bot's folder, or correct the name.`
-    : location?.lineText
-      ? `The line reads: ${location.lineText.trim()}${location.suggestion ? ` Write: ${location.suggestion}` : ""}`
-      : undefined
+  const remedy = remedyFor(error)
   return {
     file: location ? shown(resolve(folder, location.file)) : shown([...files.values()][0] ?? folder),
     ...(location ? { line: location.line, column: location.column + 1 } : {}),
     says: error.text,
     ...(remedy ? { remedy } : {}),
   }
+}
+
+/** What to write instead, in words. */
+function remedyFor({ text, location }: EsbuildMessage): string | undefined {
+  const unresolved = /Could not resolve "(.+?)"/.exec(text)?.[1]
+  if (unresolved?.startsWith(".")) {
+    return "Is the path right? Files of the folder are named relative to the file that imports them."
+  }
+  if (unresolved) return `Run "npm install ${unresolved}" in the bot's folder, or correct the name.`
+  if (/end of file|Unterminated/.test(text))
+    return "Something opened before this is not closed: a bracket, a brace or a quote."
+  const expected = /^Expected "(.+?)" but found "(.+?)"/.exec(text)
+  if (expected) return `Write ${expected[1]} before ${expected[2]}, or take out ${expected[2]}.`
+  const unnamed = /No matching export in "(.+?)" for import "(.+?)"/.exec(text)
+  if (unnamed) return `Export ${unnamed[2]} in ${unnamed[1]}, or correct the name.`
+  if (!location?.lineText) return undefined
+  return `The line reads: ${location.lineText.trim()}${location.suggestion ? ` Write: ${location.suggestion}` : ""}`
 }
 
 /** A handler file that throws as soon as it is loaded. */

@@ -5,7 +5,7 @@ import type { Database } from "../store/database.ts"
 import { releaseById } from "../store/releases.ts"
 import type { HandlerAnswer, HostLimits } from "./hosts.ts"
 import { HostPool } from "./hosts.ts"
-import type { TurnInput } from "./hostProtocol.ts"
+import type { HostError, TurnInput } from "./hostProtocol.ts"
 
 /** A release ready to decide and to run: its route table at hand, its hosts started when a code handler is first needed. */
 export interface ReadyRelease {
@@ -17,6 +17,7 @@ export interface ReadyRelease {
 /** The releases in use. A new release gets fresh hosts; those of an older one end when nothing runs in them. */
 export class Bots {
   private readonly ready = new Map<string, Promise<ReadyRelease | undefined>>()
+  private readonly warm = new Map<string, HostPool>()
 
   constructor(
     private readonly database: Database,
@@ -44,11 +45,12 @@ export class Bots {
   async close(): Promise<void> {
     const all = await Promise.all([...this.ready.values()].map((one) => one.catch(() => undefined)))
     await Promise.all(all.map((one) => one?.hosts?.close()))
+    await Promise.all([...this.warm.values()].map((pool) => pool.close()))
     this.ready.clear()
   }
 
   /** Writes a bundle where a host can load it; the name is its content's hash, since modules are never unloaded. */
-  async bundleFile(id: string, bundle: string): Promise<string> {
+  private async bundleFile(id: string, bundle: string): Promise<string> {
     await mkdir(this.folder, { recursive: true })
     const file = join(this.folder, `${id}.mjs`)
     const draft = `${file}.${process.pid}`
@@ -57,15 +59,24 @@ export class Bots {
     return file
   }
 
-  poolFor(file: string): HostPool {
-    return new HostPool(this.hostScript, file, this.limits)
+  /** Loads a bundle in a host to see whether it loads. The host stays, so that the release's first turn finds it warm. */
+  async tryOut(id: string, bundle: string): Promise<HostError | undefined> {
+    const pool = new HostPool(this.hostScript, await this.bundleFile(id, bundle), this.limits)
+    const error = await pool.check()
+    if (error || this.ready.has(id)) await pool.close()
+    else this.warm.set(id, pool)
+    return error
   }
 
   private async prepare(id: string): Promise<ReadyRelease | undefined> {
     const row = await releaseById(this.database, id)
     if (!row) return undefined
-    const hosts = row.bundle === null ? undefined : this.poolFor(await this.bundleFile(id, row.bundle))
-    return { id, table: new RouteTable(row.definition), hosts }
+    const table = new RouteTable(row.definition)
+    if (row.bundle === null) return { id, table, hosts: undefined }
+    const warm = this.warm.get(id)
+    this.warm.delete(id)
+    const hosts = warm ?? new HostPool(this.hostScript, await this.bundleFile(id, row.bundle), this.limits)
+    return { id, table, hosts }
   }
 
   /** Keeps the newest few; a lane may be moved back at once. */

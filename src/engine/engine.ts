@@ -214,6 +214,8 @@ export class Engine {
       loadedAt: changed ? new Date() : (this.bot.loadedAt ?? new Date()),
       faults: [],
     }
+    // Made ready now rather than by the first turn that needs it.
+    if (changed && this.turns) void this.bots.release(id).catch(() => undefined)
     if (changed || mended) {
       log.info(`the bot ${bot.bot} is loaded: release ${id}, ${bot.routes.length} routes`)
       this.bell.ring("lanes")
@@ -222,9 +224,7 @@ export class Engine {
 
   private async faultsOfLoading(id: string, bundle: string | null): Promise<Fault[]> {
     if (bundle === null || this.bot.release === id) return []
-    const pool = this.bots.poolFor(await this.bots.bundleFile(id, bundle))
-    const error = await pool.check()
-    await pool.close()
+    const error = await this.bots.tryOut(id, bundle)
     return error ? [faultOfLoading(error, this.settings.botFolder!)] : []
   }
 
