@@ -1,7 +1,16 @@
 import { renameSync } from "node:fs"
 import { join } from "node:path"
 import type { Service, Standin } from "./support/harness.ts"
-import { endAll, eventually, freshDatabase, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
+import {
+  endAll,
+  eventually,
+  freshDatabase,
+  pause,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+} from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
 
 let standin: Standin
@@ -173,14 +182,25 @@ test("a service killed in the middle of a call leaves a doubt on record, not a s
   await second.stop()
 }, 60_000)
 
-test("SIGTERM lets running turns end: nothing is left half done", async () => {
+test("SIGTERM leaves nothing half done: what had begun is ended, what had not is taken by the next", async () => {
   const database = await freshDatabase()
-  const service = await startService({ bot: tempFolder(quayBot), database })
-  const stage = await Stage.set(service, standin)
-  await stage.say("slow 1")
-  await eventually(async () => (await stage.messages())[0], "the message to be taken")
+  const bot = tempFolder(quayBot)
+  const service = await startService({ bot, database })
+  const stages = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
+  for (const [at, stage] of stages.entries()) {
+    await stage.say(`slow ${at}`)
+    await pause(150)
+  }
   expect(await service.stop("SIGTERM")).toBe(0)
-  expect((await stage.answers()).map((one) => one.text)).toEqual(["slow 1"])
+  const next = await startService({ bot, database })
+  for (const [at, stage] of stages.entries()) {
+    expect((await stage.answered(1)).map((one) => one.text)).toEqual([`slow ${at}`])
+  }
+  await pause(500)
+  const { items } = await next.client.messages({ direction: "out" })
+  expect(items.map((one) => one.status)).toEqual(["sent", "sent", "sent"])
+  expect((await next.client.parked({ open: false })).items).toEqual([])
+  await next.stop()
 }, 60_000)
 
 test("a bot folder is followed on save; a version that does not check leaves the one before in place", async () => {

@@ -6,12 +6,12 @@ import { CommandFault, connect } from "./context.ts"
 import { asJson, colors, print, table, when } from "./output.ts"
 
 interface Values {
-  set: string[]
-  secret: string[]
+  set?: string[]
+  secret?: string[]
   json?: boolean
 }
 
-const collect = (value: string, before: string[]) => [...before, value]
+const collect = (value: string, before: string[] = []) => [...before, value]
 
 /** `wobbet channel …`: add channels and look after them. */
 export function channelCommands(program: Command): void {
@@ -22,8 +22,8 @@ export function channelCommands(program: Command): void {
     .description("add a channel")
     .argument("<kind>", "telegram")
     .argument("<key>", "its key, such as quay-telegram; part of its address")
-    .option("--set <name=value>", "a setting, such as apiBase=… or receive=polling", collect, [])
-    .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect, [])
+    .option("--set <name=value>", "a setting, such as apiBase=… or receive=polling", collect)
+    .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect)
     .option("--json", "for programs")
     .addHelpText("after", "\nExample:\n  wobbet channel add telegram quay-telegram --secret token=env:QUAY_TOKEN")
     .action(async (kind: string, key: string, options: Values) => {
@@ -44,8 +44,8 @@ export function channelCommands(program: Command): void {
     .command("change")
     .description("change settings or secrets; what is not named stays")
     .argument("<key>")
-    .option("--set <name=value>", "a setting; an empty value brings back the default", collect, [])
-    .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect, [])
+    .option("--set <name=value>", "a setting; an empty value brings back the default", collect)
+    .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect)
     .option("--json", "for programs")
     .action(async (key: string, options: Values) => {
       const settings = Object.fromEntries(
@@ -54,15 +54,15 @@ export function channelCommands(program: Command): void {
       const changed = await connect().changeChannel(key, { settings, secrets: secrets(options.secret) })
       if (asJson(options, changed)) return
       print(
-        `Changed ${key}: ${[...Object.keys(settings), ...options.secret.map((one) => one.split("=")[0])].join(", ")}.`,
+        `Changed ${key}: ${[...Object.keys(settings), ...(options.secret ?? []).map((one) => one.split("=")[0])].join(", ")}.`,
       )
       if (
         "receive" in settings ||
         "publicUrl" in settings ||
-        options.secret.some((one) => one.startsWith("hookSecret"))
+        options.secret?.some((one) => one.startsWith("hookSecret"))
       )
         print(`Next: wobbet channel connect ${key}, so that the provider knows.`)
-      else if (options.secret.length > 0) print(`Next: wobbet channel check ${key}.`)
+      else if (options.secret) print(`Next: wobbet channel check ${key}.`)
     })
 
   channel
@@ -207,7 +207,7 @@ function receives(shown: ChannelShown): string {
   return shown.settings.receive === "polling" ? "by polling" : "by webhook"
 }
 
-function pairs(given: string[]): { [name: string]: string } {
+function pairs(given: string[] = []): { [name: string]: string } {
   return Object.fromEntries(
     given.map((pair) => {
       const at = pair.indexOf("=")
@@ -218,7 +218,7 @@ function pairs(given: string[]): { [name: string]: string } {
 }
 
 /** Secrets may come from a file or the environment, so that they stay out of the shell's history. */
-function secrets(given: string[]): { [name: string]: string } {
+function secrets(given: string[] = []): { [name: string]: string } {
   return Object.fromEntries(
     Object.entries(pairs(given)).map(([name, value]) => {
       if (value.startsWith("@")) return [name, fileSecret(name, value.slice(1))]
