@@ -22,10 +22,6 @@ export class Gatherer<Item, Result> {
     })
   }
 
-  get length(): number {
-    return this.waiting.length
-  }
-
   /** Resolves once nothing is waiting or under way. */
   async drained(): Promise<void> {
     while (this.running > 0 || this.waiting.length > 0) await new Promise<void>((resolve) => this.idle.push(resolve))

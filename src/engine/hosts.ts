@@ -8,7 +8,7 @@ export interface HandlerAnswer {
   log: string[]
 }
 
-/** A handler that did not answer as it should. `alone` says that it alone was to blame. */
+/** A handler that did not answer as it should. With what it printed. */
 export class HandlerFault extends Error {
   constructor(
     readonly error: HostError,

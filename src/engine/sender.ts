@@ -149,10 +149,6 @@ export class Sender {
     this.parts.bell.ring("sends")
   }
 
-  get busy(): number {
-    return this.underWay
-  }
-
   /** Takes and renews the right to send for every channel that is on and that nobody else sends for. */
   private async lease(): Promise<void> {
     if (this.stopping) return

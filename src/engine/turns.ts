@@ -112,10 +112,6 @@ export class Turns {
     if (resting.length + this.held.size > 0) this.parts.bell.ring("work")
   }
 
-  get busy(): number {
-    return this.held.size
-  }
-
   /** The safety net: conversations that are due and that nobody holds. */
   private async sweep(): Promise<void> {
     if (this.sweeping || this.stopping) return

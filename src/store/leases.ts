@@ -58,15 +58,6 @@ export async function processesOn(database: Database, machine: string): Promise<
   return rows<ProcessRow>(database, "SELECT id, machine, pid FROM processes WHERE machine = ?", [machine])
 }
 
-/** Processes that live, on any machine. */
-export async function livingProcesses(database: Database): Promise<number> {
-  const [found] = await rows<{ n: number }>(
-    database,
-    "SELECT count(*) AS n FROM processes WHERE seen_at > now() - interval '15 seconds'",
-  )
-  return found?.n ?? 0
-}
-
 /** Frees at once what processes held that are known to have ended, instead of waiting for their claims to run out. */
 export async function buryProcesses(database: Database, ids: string[]): Promise<void> {
   await database.transaction(async (step) => {

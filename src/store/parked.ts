@@ -1,4 +1,3 @@
-import type { OutgoingCall } from "../core/channels/kind.ts"
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
 
@@ -96,11 +95,4 @@ export async function rejoinLine(database: Database, parked: ParkedRow, by: stri
     )
     return true
   })
-}
-
-export async function callsOfParked(database: Database, message: string): Promise<OutgoingCall[]> {
-  const [found] = await rows<{ calls: OutgoingCall[] }>(database, "SELECT calls FROM calls WHERE message = ?", [
-    message,
-  ])
-  return found?.calls ?? []
 }
