@@ -11,7 +11,7 @@ export async function build({ say = (text) => console.log(text) } = {}) {
   mkdirSync(join(root, "dist"), { recursive: true })
   const known = existsSync(stamps) ? JSON.parse(readFileSync(stamps, "utf8")) : {}
   const lock = hashOf(["package.json", "package-lock.json", "scripts/build.mjs"])
-  const service = lock + hashOf(["src", "demo"], (path) => !path.startsWith("src/console"))
+  const service = lock + hashOf(["src", "demo", "bench", "tests/faults"], (path) => !path.startsWith("src/console"))
   const pages = lock + hashOf(["src/console", "src/client", "vite.config.mjs"])
   if (known.service !== service || !existsSync(join(root, "dist/wobbet.js"))) {
     say("building the service …")
@@ -26,12 +26,27 @@ export async function build({ say = (text) => console.log(text) } = {}) {
   writeFileSync(stamps, JSON.stringify(known))
 }
 
+const entryPoints = { wobbet: "src/cli/main.ts", host: "src/engine/host.ts", sdk: "src/sdk/index.ts" }
+const measures = {
+  "bench/main": "bench/main.ts",
+  "bench/load": "bench/load.ts",
+  "bench/handwritten": "bench/handwritten.ts",
+}
+
 async function buildService() {
+  await bundle("dist", { ...entryPoints, ...measures }, false)
+  // The same with the fault points in it, for the fault tests alone.
+  await bundle("dist/faults", { ...entryPoints, campaign: "tests/faults/campaign.ts" }, true)
+}
+
+/** @param plugins may change sources on the way, to build a service without one of its mechanisms. */
+export async function bundle(outdir, entries, faults, plugins = []) {
   const esbuild = await import("esbuild")
   await esbuild.build({
     absWorkingDir: root,
-    entryPoints: { wobbet: "src/cli/main.ts", host: "src/engine/host.ts", sdk: "src/sdk/index.ts" },
-    outdir: "dist",
+    entryPoints: entries,
+    outdir,
+    define: { FAULTS_BUILT: String(faults) },
     bundle: true,
     platform: "node",
     format: "esm",
@@ -39,6 +54,7 @@ async function buildService() {
     packages: "external",
     sourcemap: true,
     logLevel: "warning",
+    plugins,
   })
 }
 

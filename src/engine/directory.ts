@@ -63,7 +63,8 @@ export class Directory {
     })
   }
 
-  private contactOf(channel: string, message: Message): string | undefined {
+  /** Who a sender is, if it was looked up lately. */
+  contactOf(channel: string, message: Message): string | undefined {
     return message.from && this.contacts.get(`${channel} ${message.from.address}`)?.contact
   }
 }

@@ -19,10 +19,12 @@ for (const level of ["log", "info", "warn", "error", "debug"] as const) {
   }
 }
 
-process.on("message", (order: ToHost) => {
-  if (order.say === "ping") tell({ say: "pong", at: order.at, memory: process.memoryUsage.rss() })
-  else if (order.say === "load") void load(order.file)
-  else void run(order)
+process.on("message", (orders: ToHost[]) => {
+  for (const order of orders) {
+    if (order.say === "ping") tell({ say: "pong", at: order.at, memory: process.memoryUsage.rss() })
+    else if (order.say === "load") void load(order.file)
+    else void run(order)
+  }
 })
 process.on("disconnect", () => process.exit(0))
 // A promise nobody waits for is a fault of the handler's that threw it, not a reason to end the others.
@@ -83,6 +85,9 @@ function ownLines(stack: string): string {
     .replaceAll(new RegExp(`${folderWord}/+`, "g"), "")
 }
 
+const said: FromHost[] = []
+
+/** What is said within one turn of the event loop goes as one message. */
 function tell(words: FromHost): void {
-  process.send?.(words)
+  if (said.push(words) === 1) setImmediate(() => process.send?.(said.splice(0)))
 }

@@ -3,7 +3,7 @@ import type { Message, Place } from "../core/message/message.ts"
 /** Stands for the bot's folder in stack traces, so that a bundle is the same on every machine. */
 export const folderWord = "bot://"
 
-/** What the service and a handler host say to each other, as JSON over the child's channel. */
+/** What the service and a handler host say to each other, several at once, as JSON over the child's channel. */
 export type ToHost =
   | { say: "load"; file: string }
   | { say: "run"; id: number; handler: string; turn: TurnInput }

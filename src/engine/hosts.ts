@@ -117,6 +117,7 @@ class Host {
   readonly runs = new Map<number, Run>()
   readonly ready: Promise<HostError | undefined>
   private readonly child: ChildProcess
+  private readonly orders: ToHost[] = []
   private lastSign = Date.now()
   private readonly watch: NodeJS.Timeout
   private ended = false
@@ -134,11 +135,13 @@ class Host {
       stdio: ["ignore", "ignore", "ignore", "ipc"],
     })
     this.ready = new Promise((resolve) => {
-      this.child.on("message", (words: FromHost) => {
+      this.child.on("message", (said: FromHost[]) => {
         this.lastSign = Date.now()
-        if (words.say === "loaded") resolve(undefined)
-        else if (words.say === "broken") resolve(words.error)
-        else this.hear(words)
+        for (const words of said) {
+          if (words.say === "loaded") resolve(undefined)
+          else if (words.say === "broken") resolve(words.error)
+          else this.hear(words)
+        }
       })
       this.child.on("exit", () => {
         resolve({ name: "HostEnded", message: "the host ended while it loaded the handlers" })
@@ -219,7 +222,12 @@ class Host {
     this.lost(this, reason, runs)
   }
 
+  /** What is told within one turn of the event loop goes as one message. */
   private tell(words: ToHost): void {
-    if (this.child.connected) this.child.send(words, () => undefined)
+    if (this.orders.push(words) > 1) return
+    setImmediate(() => {
+      const orders = this.orders.splice(0)
+      if (this.child.connected) this.child.send(orders, () => undefined)
+    })
   }
 }

@@ -8,6 +8,7 @@ import type { Database } from "../store/database.ts"
 import { refusal } from "../store/database.ts"
 import type { Claimed, Intake } from "../store/intake.ts"
 import { acceptIntakes } from "../store/intake.ts"
+import { faultPoint, faultsBuilt } from "../store/faults.ts"
 import { newId } from "../store/ids.ts"
 import type { Bell } from "./bell.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
@@ -57,6 +58,7 @@ export class Inlet {
     const verdict = kind.verify(call, known.channel, now)
     const parsed = verdict.genuine ? kind.parse(call, known.channel) : { messages: [], notes: [], moves: [] }
     const answer: InletAnswer = verdict.genuine ? kind.acknowledge(call, parsed) : { status: 401 }
+    if (faultsBuilt) await faultPoint("inlet: call read")
     const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
     try {
       await this.gatherer.add({
@@ -104,6 +106,7 @@ export class Inlet {
       }
     })
     const confirm = { channel: known.row.key, ...offset }
+    if (faultsBuilt && updates.length > 0) await faultPoint("poll: updates fetched")
     try {
       await this.store(await this.placed(drafts), confirm)
     } catch (error) {
@@ -131,7 +134,7 @@ export class Inlet {
     const all = drafts.flatMap(({ channel, parsed }) => parsed.messages.map(({ message }) => ({ channel, message })))
     const conversations = all.length > 0 ? await this.parts.directory.conversationsOf(all) : []
     let at = 0
-    return drafts.map(({ intake, parsed }) => ({
+    return drafts.map(({ channel, intake, parsed }) => ({
       ...intake,
       messages: parsed.messages.map((one) => ({
         id: newId("msg"),
@@ -141,6 +144,7 @@ export class Inlet {
         words: wordsOf(one.message),
         courtesies: one.courtesies ?? [],
         own: one.own ?? false,
+        contact: this.parts.directory.contactOf(channel, one.message) ?? null,
       })),
     }))
   }
@@ -172,6 +176,7 @@ export class Inlet {
     const { database, self, claimed, bell } = this.parts
     const claim = claimed ? { holder: self, seconds: claimSeconds } : undefined
     const acceptance = await acceptIntakes(database, intakes.map(storableIntake), claim, offset)
+    if (faultsBuilt && acceptance.fresh.length > 0) await faultPoint(offset ? "poll: updates kept" : "inlet: call kept")
     if (intakes.length > 0) bell.ring("live")
     if (acceptance.fresh.length === 0) return
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)

@@ -12,6 +12,7 @@ import type { Decision } from "../core/routing/table.ts"
 import type { Database } from "../store/database.ts"
 import { refusal } from "../store/database.ts"
 import type { Claimed } from "../store/intake.ts"
+import { faultPoint, faultsBuilt } from "../store/faults.ts"
 import { newId } from "../store/ids.ts"
 import type { Line, OutboundMessage, PendingMessage, TurnOutcome, TurnRecord, TurnResult } from "../store/turns.ts"
 import {
@@ -91,8 +92,10 @@ export class Turns {
       // Its turn is being taken: the commit will see that more has come. Only one turn at a time.
       if (held?.fence === claim.fence && held.timer === undefined) continue
       clearTimeout(held?.timer)
-      this.held.set(claim.conversation, { ...claim })
-      this.reload(claim)
+      const { line, ...bare } = claim
+      this.held.set(claim.conversation, bare)
+      if (line && !this.stopping) void this.begin(line)
+      else this.reload(bare)
     }
   }
 
@@ -179,6 +182,7 @@ export class Turns {
     const held = this.held.get(line.conversation)
     if (held?.fence !== line.fence) return
     try {
+      if (faultsBuilt) await faultPoint("turn: line loaded")
       const known = this.parts.channels.get(line.channel)
       if (!known) throw new Error(`The channel "${line.channel}" is not known to this process yet.`)
       const release = line.release ? await this.parts.bots.release(line.release) : undefined
@@ -359,6 +363,7 @@ export class Turns {
       turn.handler = handler
       const { address, name, handle, language } = message.from ?? {}
       const contactId = messages.at(-1)!.contact
+      if (faultsBuilt) await faultPoint("turn: handler chosen")
       const answer = await this.parts.bots.run(
         release,
         handler,
@@ -381,6 +386,7 @@ export class Turns {
         },
         release.table.bot.deadline,
       )
+      if (faultsBuilt) await faultPoint("turn: handler answered")
       if (answer.log.length > 0) turn.log = answer.log.map(storable)
       const replies = answer.outcome.replies ?? []
       const fault = replyFault(replies)
@@ -424,6 +430,7 @@ export class Turns {
     let done
     try {
       done = await commitTurns(database, self, claimSeconds, results)
+      if (faultsBuilt) await faultPoint("turn: committed")
     } catch (error) {
       if (refusal(error) !== "data") throw error
       if (results.length > 1) {

@@ -1,4 +1,5 @@
 import { monotonicFactory, encodeTime } from "ulid"
+import { faultsBuilt, idShift } from "./faults.ts"
 
 /**
  * Ids are a prefix and a ULID in small letters: text that sorts by time, so that a month's rows are one range of ids
@@ -11,7 +12,8 @@ export type IdPrefix = "msg" | "itk" | "trn" | "cnv" | "con" | "prk" | "tok" | "
 const next = monotonicFactory(Math.random)
 
 export function newId(prefix: IdPrefix): string {
-  return `${prefix}_${next().toLowerCase()}`
+  const ulid = faultsBuilt && idShift !== 0 ? next(Date.now() + idShift) : next()
+  return `${prefix}_${ulid.toLowerCase()}`
 }
 
 /** The smallest id that can be made at a time; ids made before it sort below. */

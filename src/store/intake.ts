@@ -1,8 +1,10 @@
 import type { Message } from "../core/message/message.ts"
 import type { OutgoingCall, Verdict } from "../core/channels/kind.ts"
 import type { Database } from "./database.ts"
-import { retryingConflicts, rows } from "./database.ts"
+import { hotRows, retryingConflicts, rows } from "./database.ts"
 import { idAt } from "./ids.ts"
+import type { Line, LineColumns } from "./turns.ts"
+import { lineOf, releaseOfLane } from "./turns.ts"
 import { batch } from "./unnest.ts"
 
 /** One received call as it came, and the messages read from it. */
@@ -29,12 +31,15 @@ export interface IncomingMessage {
   words: string
   courtesies: OutgoingCall[]
   own: boolean
+  contact: string | null
 }
 
 export interface Claimed {
   conversation: string
   channel: string
   fence: number
+  /** Everything its turn needs, where the accepting statement could tell; otherwise it is loaded. */
+  line?: Line
 }
 
 export interface Acceptance {
@@ -158,22 +163,35 @@ export async function acceptIntakes(
         holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END,
         fence = w.fence + CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN 0 ELSE 1 END,
         last_id = excluded.last_id
-      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence
+      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.tries, w.minute_at, w.minute_turns, w.bot_turns
     ), said AS (
       INSERT INTO messages (id, channel, conversation, direction, event, position, origin, intake, provider_id, body, courtesies, words, sent_at)
       SELECT n.id, n.channel, n.conversation, 'in', n.event, l.next_position - n.total + n.n - 1, 'provider', n.intake,
         n.provider, n.body, n.courtesies, n.words, n.sent
       FROM numbered n JOIN lines l USING (conversation)
-      RETURNING id, conversation, position
+      RETURNING id, conversation, position, received_at
     ), kept AS (
       INSERT INTO intakes (id, channel, via, method, address, headers, body, genuine, verdict, unreadable, notes, event_keys, answered)
       SELECT c.id, c.channel, c.via, c.method, c.address, c.headers, c.body, c.genuine, c.verdict, c.unreadable, c.notes,
         ARRAY(SELECT jsonb_array_elements_text(c.keys)), c.answered
       FROM mine, ${calls.sql}
+    ), bots AS MATERIALIZED (
+      SELECT c.key, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
     )
-    SELECT said.id, said.conversation, said.position, l.channel, l.fence, l.holder, (SELECT count(*) FROM mine) AS allowed
+    SELECT said.id, said.conversation, said.position, said.received_at, l.channel, l.fence, l.holder, l.heard, l.next_position,
+      l.tries, l.minute_at, l.minute_turns, l.bot_turns, s.state, v.address, v.kind, v.title, v.topic, v.answered_by, b.release,
+      -- The state read here is of this statement's beginning, the claim of its end. They belong together when nobody
+      -- touched the conversation in between, and nothing else waits in its line.
+      coalesce(w.fence + 1 = l.fence AND w.heard = l.heard AND l.heard = w.next_position - 1, l.fence = 1) AS whole,
+      (SELECT count(*) FROM mine) AS allowed
     FROM (SELECT 1) always
-    LEFT JOIN said ON true LEFT JOIN lines l ON l.conversation = said.conversation`
+    LEFT JOIN said ON true
+    LEFT JOIN lines l ON l.conversation = said.conversation
+    LEFT JOIN LATERAL (SELECT * FROM work w WHERE w.conversation = said.conversation LIMIT 1) w ON true
+    LEFT JOIN LATERAL (SELECT * FROM states s WHERE s.conversation = said.conversation LIMIT 1) s ON true
+    LEFT JOIN LATERAL (SELECT * FROM conversations v WHERE v.id = said.conversation LIMIT 1) v ON true
+    LEFT JOIN bots b ON b.key = l.channel
+    ORDER BY said.position`
   const values = [
     ...(offset ? [offset.next, offset.channel, offset.holder] : []),
     ...said.values,
@@ -182,23 +200,37 @@ export async function acceptIntakes(
     claim?.holder ?? null,
     ...calls.values,
   ]
-  type Row = {
+  type Row = LineColumns & {
     id: string | null
-    conversation: string
     position: number
-    channel: string
-    fence: number
+    received_at: Date
     holder: string | null
+    whole: boolean
     allowed: number
   }
-  const found = await retryingConflicts(() => rows<Row>(database, sql, values))
+  const found = await retryingConflicts(() => hotRows<Row>(database, sql, values))
   if (found[0]?.allowed === 0) throw new LeaseLost()
   const fresh = found.filter((row) => row.id !== null)
+  const incoming = new Map(messages.map((one) => [one.id, one]))
   const claimed = new Map<string, Claimed>()
   for (const row of fresh) {
-    if (claim && row.holder === claim.holder) {
-      claimed.set(row.conversation, { conversation: row.conversation, channel: row.channel, fence: row.fence })
+    if (!claim || row.holder !== claim.holder) continue
+    let one = claimed.get(row.conversation)
+    if (!one) {
+      one = { conversation: row.conversation, channel: row.channel, fence: row.fence }
+      if (row.whole) one.line = { ...lineOf(row), channelOn: true, pending: [] }
+      claimed.set(row.conversation, one)
     }
+    const { message, own, courtesies, contact } = incoming.get(row.id!)!
+    one.line?.pending.push({
+      id: row.id!,
+      position: row.position,
+      message: own ? { ...message, own } : message,
+      courtesies,
+      receivedAt: row.received_at,
+      rejoined: false,
+      contact,
+    })
   }
   return {
     fresh: fresh.map((row) => ({ id: row.id!, conversation: row.conversation, position: row.position })),

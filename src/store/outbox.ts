@@ -1,7 +1,7 @@
 import type { OutgoingCall } from "../core/channels/kind.ts"
 import type { Place } from "../core/message/message.ts"
 import type { Database } from "./database.ts"
-import { retryingConflicts, rows } from "./database.ts"
+import { hotRows, retryingConflicts, rows } from "./database.ts"
 import { newId } from "./ids.ts"
 import { batch } from "./unnest.ts"
 import type { OutboundMessage } from "./turns.ts"
@@ -47,7 +47,7 @@ export async function dueHeads(database: Database, channels: string[], limit: nu
 
 /** The next of each line that just went on. */
 export async function headsOf(database: Database, conversations: string[]): Promise<Head[]> {
-  return rows<Head>(
+  return hotRows<Head>(
     database,
     `SELECT ${headColumns}
      FROM unnest(?::text[]) AS c (id)
@@ -83,7 +83,7 @@ export async function startAttempts(database: Database, holder: string, heads: H
     })),
     { conversation: "text", position: "bigint", attempt: "integer", name: "text" },
   )
-  const found = await rows<{ message: string }>(
+  const found = await hotRows<{ message: string }>(
     database,
     `WITH begun AS (
        UPDATE outbox o SET state = 'sending', holder = ?, attempt = o.attempt + 1, why = NULL FROM ${due.sql}
@@ -178,7 +178,7 @@ export async function settleAttempts(
     },
   )
   const found = await retryingConflicts(() =>
-    rows<{ conversation: string }>(
+    hotRows<{ conversation: string }>(
       database,
       `WITH i AS (SELECT * FROM ${ended.sql}),
        mine AS (

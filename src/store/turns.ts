@@ -1,7 +1,7 @@
 import type { OutgoingCall } from "../core/channels/kind.ts"
 import type { Message, Place } from "../core/message/message.ts"
 import type { Database } from "./database.ts"
-import { retryingConflicts, rows } from "./database.ts"
+import { hotRows, retryingConflicts, rows } from "./database.ts"
 import type { Claimed } from "./intake.ts"
 import { newId } from "./ids.ts"
 import { batch } from "./unnest.ts"
@@ -78,24 +78,8 @@ export async function loadLines(database: Database, holder: string, claims: Clai
     claims.map(({ conversation, fence }) => ({ conversation, fence })),
     { conversation: "text", fence: "bigint" },
   )
-  type Row = {
-    conversation: string
-    fence: number
-    channel: string
-    heard: number
-    next_position: number
-    tries: number
-    minute_at: Date | null
-    minute_turns: number
-    bot_turns: number
+  type Row = LineColumns & {
     channel_state: string
-    state: { [field: string]: unknown } | null
-    release: string | null
-    address: string
-    kind: Place["kind"]
-    title: string | null
-    topic: string | null
-    answered_by: string
     pending:
       | {
           id: string
@@ -108,11 +92,11 @@ export async function loadLines(database: Database, holder: string, claims: Clai
         }[]
       | null
   }
-  const found = await rows<Row>(
+  const found = await hotRows<Row>(
     database,
     `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.tries, w.minute_at, w.minute_turns, w.bot_turns,
        c.state AS channel_state, s.state, v.address, v.kind, v.title, v.topic, v.answered_by,
-       (SELECT l.release FROM lanes l WHERE l.lane = c.lane AND (c.bot IS NULL OR l.bot = c.bot) ORDER BY l.moved_at DESC LIMIT 1) AS release,
+       (${releaseOfLane}) AS release,
        p.pending
      FROM ${held.sql}
      JOIN work w ON w.conversation = h.conversation AND w.fence = h.fence
@@ -137,25 +121,8 @@ export async function loadLines(database: Database, holder: string, claims: Clai
     [...held.values, limit, limit, limit, holder],
   )
   return found.map((row) => ({
-    conversation: row.conversation,
-    fence: row.fence,
-    channel: row.channel,
-    heard: row.heard,
-    next: row.next_position,
-    tries: row.tries,
-    minuteAt: row.minute_at,
-    minuteTurns: row.minute_turns,
-    botTurns: row.bot_turns,
+    ...lineOf(row),
     channelOn: row.channel_state === "on",
-    state: row.state ?? {},
-    release: row.release,
-    answeredBy: row.answered_by,
-    place: {
-      address: row.address,
-      kind: row.kind,
-      ...(row.title ? { title: row.title } : {}),
-      ...(row.topic ? { topic: row.topic } : {}),
-    },
     pending: (row.pending ?? []).map((one) => ({
       id: one.id,
       position: one.position,
@@ -166,6 +133,53 @@ export async function loadLines(database: Database, holder: string, claims: Clai
       contact: one.contact,
     })),
   }))
+}
+
+/** What a line is made of besides its messages, as both statements that tell it name it. */
+export interface LineColumns {
+  conversation: string
+  fence: number
+  channel: string
+  heard: number
+  next_position: number
+  tries: number
+  minute_at: Date | null
+  minute_turns: number
+  bot_turns: number
+  state: { [field: string]: unknown } | null
+  release: string | null
+  address: string
+  kind: Place["kind"]
+  title: string | null
+  topic: string | null
+  answered_by: string
+}
+
+/** The release a channel `c` follows. */
+export const releaseOfLane =
+  "SELECT l.release FROM lanes l WHERE l.lane = c.lane AND (c.bot IS NULL OR l.bot = c.bot) ORDER BY l.moved_at DESC LIMIT 1"
+
+export function lineOf(row: LineColumns): Omit<Line, "channelOn" | "pending"> {
+  return {
+    conversation: row.conversation,
+    fence: row.fence,
+    channel: row.channel,
+    heard: row.heard,
+    next: row.next_position,
+    tries: row.tries,
+    minuteAt: row.minute_at,
+    minuteTurns: row.minute_turns,
+    botTurns: row.bot_turns,
+    state: row.state ?? {},
+    release: row.release,
+    answeredBy: row.answered_by,
+    place: {
+      address: row.address,
+      kind: row.kind,
+      ...(row.title ? { title: row.title } : {}),
+      ...(row.topic ? { topic: row.topic } : {}),
+    },
+  }
 }
 
 export type TurnOutcome =
@@ -410,7 +424,9 @@ export async function commitTurns(
       INSERT INTO choice_tokens (channel, token, choice, label) SELECT k.channel, k.token, k.id, k.label FROM ${tokens.sql}
       ON CONFLICT DO NOTHING
     )
-    SELECT h.conversation, h.more, o.id, o.position, o.starts, o.channel FROM held h LEFT JOIN o USING (conversation) ORDER BY h.conversation, o.position`
+    -- Not joined: the planner takes batches for small and would go through all of one for each of the other.
+    SELECT conversation, more, NULL AS id, NULL AS position, NULL AS starts, NULL AS channel FROM held
+    UNION ALL SELECT conversation, NULL, id, position, starts, channel FROM o`
   const values = [
     ...done.values,
     holder,
@@ -431,11 +447,12 @@ export async function commitTurns(
     starts: boolean
     channel: string
   }
-  const found = await retryingConflicts(() => rows<Row>(database, sql, values))
+  const found = await retryingConflicts(() => hotRows<Row>(database, sql, values))
+  const held = found.filter((row) => row.id === null)
   const sent = found.filter((row) => row.id !== null)
   return {
-    committed: new Set(found.map((row) => row.conversation)),
-    more: new Set(found.filter((row) => row.more).map((row) => row.conversation)),
+    committed: new Set(held.map((row) => row.conversation)),
+    more: new Set(held.filter((row) => row.more).map((row) => row.conversation)),
     started: sent
       .filter((row) => row.starts)
       .map((row) => ({ message: row.id!, conversation: row.conversation, position: row.position })),

@@ -6,6 +6,10 @@ export interface Batch {
 
 /**
  * @param columns name to PostgreSQL type; `jsonb` columns are written as JSON. Adds `ord`, the record's place from 1.
+ *
+ * Each column travels as an array in PostgreSQL's own notation, written here: the driver's way of writing arrays, with
+ * two regular expressions a value, took a fifth of our processor time for a batch of thirty. One JSON document for all
+ * was as quick on our side, but cost PostgreSQL a fifth more than arrays do.
  */
 export function batch<Row extends object>(
   alias: string,
@@ -13,17 +17,31 @@ export function batch<Row extends object>(
   columns: { [K in keyof Row]-?: string },
 ): Batch {
   const names = Object.keys(columns) as (keyof Row & string)[]
-  const values = names.map((name) => {
-    const json = columns[name] === "jsonb"
-    return records.map((record) => {
-      const value: unknown = record[name]
-      if (value === undefined || value === null) return null
-      return json ? JSON.stringify(value) : value
-    })
-  })
   const casts = names.map((name) => `?::${columns[name]}[]`)
   return {
     sql: `unnest(${casts.join(", ")}) WITH ORDINALITY AS ${alias} (${names.map((name) => `"${name}"`).join(", ")}, ord)`,
-    values,
+    values: names.map((name) => arrayOf(records, name, columns[name] === "jsonb")),
   }
+}
+
+function arrayOf<Row extends object>(records: readonly Row[], name: keyof Row, json: boolean): string {
+  let literal = "{"
+  for (let at = 0; at < records.length; at++) {
+    const value = records[at]![name] as unknown
+    if (at > 0) literal += ","
+    if (value === undefined || value === null) literal += "NULL"
+    else if (json) literal += quoted(JSON.stringify(value))
+    else if (typeof value === "string") literal += quoted(value)
+    else if (typeof value === "number" || typeof value === "boolean") literal += String(value)
+    else if (Buffer.isBuffer(value)) literal += `"\\\\x${value.toString("hex")}"`
+    else throw new TypeError(`A batch cannot hold ${typeof value} in its column ${String(name)}.`)
+  }
+  return `${literal}}`
+}
+
+function quoted(text: string): string {
+  let plain = text
+  if (plain.includes("\\")) plain = plain.replaceAll("\\", "\\\\")
+  if (plain.includes('"')) plain = plain.replaceAll('"', '\\"')
+  return `"${plain}"`
 }

@@ -8,6 +8,7 @@ export default {
       target: "node20",
       sourcemap: true,
       sourcefile: file,
+      define: { FAULTS_BUILT: "false" },
     })
     return { code, map }
   },

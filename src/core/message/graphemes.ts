@@ -31,15 +31,22 @@ function safeStart(text: string, at: number): number {
 
 /** NUL and lone surrogates cannot be stored or sent; they become U+FFFD so that the rest survives. */
 export function storable(text: string): string {
+  if (text.isWellFormed() && !text.includes("\u0000")) return text
   return text.toWellFormed().replaceAll("\u0000", "\uFFFD")
 }
 
-/** The same for every string inside a JSON value. */
+/** The same for every string inside a JSON value. What needs no change is given back as it is, not copied. */
 export function storableJson<T>(value: T): T {
   if (typeof value === "string") return storable(value) as T
-  if (Array.isArray(value)) return value.map(storableJson) as T
-  if (value !== null && typeof value === "object") {
-    return Object.fromEntries(Object.entries(value).map(([key, inner]) => [storable(key), storableJson(inner)])) as T
+  if (value === null || typeof value !== "object") return value
+  if (Array.isArray(value)) {
+    const items: unknown[] = value
+    return items.every((item) => storableJson(item) === item) ? value : (items.map(storableJson) as T)
+  }
+  for (const [key, inner] of Object.entries(value)) {
+    if (storable(key) !== key || storableJson(inner) !== inner) {
+      return Object.fromEntries(Object.entries(value).map(([name, one]) => [storable(name), storableJson(one)])) as T
+    }
   }
   return value
 }

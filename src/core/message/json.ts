@@ -1,11 +1,13 @@
 import { parse } from "lossless-json"
 
+const utf8 = new TextDecoder("utf-8", { fatal: false, ignoreBOM: false })
+
 /**
  * Reads JSON as providers send it. Whole numbers too long for a JavaScript number come back as text, digit for digit,
  * since they are ids. Throws SyntaxError on anything that is not JSON in UTF-8.
  */
 export function readJson(body: Uint8Array): unknown {
-  const text = new TextDecoder("utf-8", { fatal: false, ignoreBOM: false }).decode(body)
+  const text = utf8.decode(body)
   // Only a body with a run of 16 digits can hold such a number; the lossless reader is ten times slower.
   if (!/\d{16}/.test(text)) return JSON.parse(text)
   return parse(text, null, (digits) => {

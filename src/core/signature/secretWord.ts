@@ -5,7 +5,20 @@ import { createHash, timingSafeEqual } from "node:crypto"
  * first, so that their lengths do not show.
  */
 export function sameWord(given: string, agreed: string): boolean {
-  return timingSafeEqual(digest(given), digest(agreed))
+  return timingSafeEqual(digest(given), digestOfAgreed(agreed))
+}
+
+/** The agreed words are few and the same for every call. */
+const agreedDigests = new Map<string, Buffer>()
+
+function digestOfAgreed(agreed: string): Buffer {
+  let known = agreedDigests.get(agreed)
+  if (!known) {
+    if (agreedDigests.size > 1000) agreedDigests.clear()
+    known = digest(agreed)
+    agreedDigests.set(agreed, known)
+  }
+  return known
 }
 
 /** How a wrong word differs, without giving either away; nothing when it is simply another word. */

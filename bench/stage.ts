@@ -1,0 +1,198 @@
+import type { ChildProcess } from "node:child_process"
+import { fork, spawn } from "node:child_process"
+import { readdirSync, readFileSync } from "node:fs"
+import { createServer } from "node:net"
+import { join, resolve } from "node:path"
+import pg from "pg"
+import { Client } from "../src/client/client.ts"
+import type { FromLoad, ToLoad, Wave, WaveResult } from "./load.ts"
+
+export const root = resolve(import.meta.dirname, "../..")
+const built = (name: string) => join(root, "dist/bench", `${name}.js`)
+
+/** A built process, and the first thing it says. */
+async function begin<Said>(
+  file: string,
+  env: NodeJS.ProcessEnv,
+): Promise<{ child: ChildProcess; said: Said; stop: () => Promise<void> }> {
+  const child = fork(file, [], { env: { ...process.env, ...env }, stdio: ["ignore", "inherit", "inherit", "ipc"] })
+  const ended = new Promise<void>((done) => child.once("exit", () => done()))
+  const said = await new Promise<Said>((done, fail) => {
+    child.once("message", (words) => done(words as Said))
+    child.once("exit", (code) => fail(new Error(`${file} ended with ${code}`)))
+  })
+  return { child, said, stop: async () => (child.kill("SIGTERM"), ended) }
+}
+
+/** The crowd and the provider. */
+export class Load {
+  private constructor(
+    readonly pid: number,
+    readonly provider: string,
+    private readonly child: ChildProcess,
+    readonly stop: () => Promise<void>,
+  ) {}
+
+  static async start(): Promise<Load> {
+    const { child, said, stop } = await begin<FromLoad & { provider: number }>(built("load"), {})
+    return new Load(child.pid!, `http://127.0.0.1:${said.provider}`, child, stop)
+  }
+
+  run(wave: Wave): Promise<WaveResult> {
+    return new Promise((done) => {
+      this.child.once("message", (words) => done((words as FromLoad & { done: WaveResult }).done))
+      this.child.send({ wave } satisfies ToLoad)
+    })
+  }
+}
+
+/** Something that takes messages and answers them, ready for a load. */
+export interface Subject {
+  name: string
+  port: number
+  path: string
+  secret: string
+  /** Processes whose processor time is its own. */
+  pids: () => number[]
+  /** Resolves once everything is recorded. */
+  settled: () => Promise<void>
+  stop: () => Promise<void>
+}
+
+const secret = "bench-hook-secret"
+
+export async function startHandwritten(databaseUrl: string, load: Load): Promise<Subject> {
+  const { child, said, stop } = await begin<{ port: number }>(built("handwritten"), {
+    DATABASE_URL: databaseUrl,
+    PROVIDER: load.provider,
+    SECRET: secret,
+  })
+  // It answers only once everything is recorded.
+  return {
+    name: "hand-written",
+    port: said.port,
+    path: "/hook",
+    secret,
+    pids: () => [child.pid!],
+    settled: async () => undefined,
+    stop,
+  }
+}
+
+export interface WobbetSubject extends Subject {
+  pid: number
+  client: Client
+  database: pg.Client
+}
+
+export async function startWobbet(databaseUrl: string, home: string, load: Load): Promise<WobbetSubject> {
+  const port = await freePort()
+  const child = spawn(
+    process.execPath,
+    [
+      ...(process.env.PROF ? ["--cpu-prof", "--cpu-prof-dir=/tmp/prof"] : []),
+      join(root, "bin/wobbet"),
+      "serve",
+      "--bot",
+      join(root, "bench/bot"),
+    ],
+    {
+      env: {
+        ...process.env,
+        WOBBET_HOME: home,
+        WOBBET_PORT: String(port),
+        DATABASE_URL: databaseUrl,
+        WOBBET_LOG_LEVEL: "warn",
+      },
+      stdio: ["ignore", "pipe", "inherit"],
+      cwd: root,
+    },
+  )
+  const ended = new Promise<void>((done) => child.once("exit", () => done()))
+  await new Promise<void>((done, fail) => {
+    child.stdout.on("data", (chunk) => String(chunk).includes("Wobbet is up") && done())
+    void ended.then(() => fail(new Error("the service did not come up")))
+  })
+  const client = new Client(`http://127.0.0.1:${port}`, readFileSync(join(home, "token"), "utf8").trim())
+  const here = (await client.channels()).items.map((one) => one.key)
+  for (const key of ["quay", "stuck"]) {
+    if (here.includes(key)) continue
+    await client.addChannel({
+      kind: "telegram",
+      key,
+      // Faster than any load here: what is measured is Wobbet, not the pace it keeps.
+      settings: { apiBase: load.provider, perSecond: 10_000, gather: 0 },
+      secrets: { token: "7700900001:bench", hookSecret: secret },
+    })
+  }
+  const database = new pg.Client({ connectionString: databaseUrl })
+  await database.connect()
+  const quiet = async () => {
+    const { rows } = await database.query<{ busy: boolean }>(
+      `SELECT EXISTS (SELECT 1 FROM work WHERE due_at < 'infinity') OR EXISTS (SELECT 1 FROM outbox o WHERE o.channel = 'quay') AS busy`,
+    )
+    return !rows[0]!.busy
+  }
+  return {
+    name: "Wobbet",
+    port,
+    path: "/in/quay",
+    secret,
+    pid: child.pid!,
+    client,
+    database,
+    pids: () => [child.pid!, ...childrenOf(child.pid!)],
+    settled: async () => {
+      while (!(await quiet())) await new Promise((done) => setTimeout(done, 20))
+    },
+    stop: async () => {
+      await database.end()
+      child.kill("SIGTERM")
+      await ended
+    },
+  }
+}
+
+async function freePort(): Promise<number> {
+  return new Promise((done) => {
+    const probe = createServer()
+    probe.listen(0, "127.0.0.1", () => {
+      const { port } = probe.address() as { port: number }
+      probe.close(() => done(port))
+    })
+  })
+}
+
+/** Seconds of processor time a process and its ended children have used (proc(5), clock ticks of 10 ms). */
+export function processorTime(pid: number): number {
+  try {
+    const fields = readFileSync(`/proc/${pid}/stat`, "utf8")
+      .replace(/^.*\) /, "")
+      .split(" ")
+    return (Number(fields[11]) + Number(fields[12])) / 100
+  } catch {
+    return 0
+  }
+}
+
+export function childrenOf(pid: number): number[] {
+  return readdirSync("/proc")
+    .filter((name) => /^\d+$/.test(name))
+    .map(Number)
+    .filter((one) => {
+      try {
+        return (
+          readFileSync(`/proc/${one}/stat`, "utf8")
+            .replace(/^.*\) /, "")
+            .split(" ")[1] === String(pid)
+        )
+      } catch {
+        return false
+      }
+    })
+}
+
+/** Megabytes a process holds in memory. */
+export function memoryOf(pid: number): number {
+  return Number(/VmRSS:\s+(\d+)/.exec(readFileSync(`/proc/${pid}/status`, "utf8"))?.[1] ?? 0) / 1024
+}

@@ -1,0 +1,16 @@
+// npm run bench: makes ready, then measures each figure beside its baseline.
+import { spawnSync } from "node:child_process"
+import { fileURLToPath } from "node:url"
+import { setUp } from "./setup.mjs"
+
+const root = fileURLToPath(new URL("..", import.meta.url))
+await setUp()
+const done = spawnSync(
+  process.execPath,
+  ["--enable-source-maps", `${root}/dist/bench/main.js`, ...process.argv.slice(2)],
+  {
+    cwd: root,
+    stdio: "inherit",
+  },
+)
+process.exit(done.status ?? 1)

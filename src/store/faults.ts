@@ -1,0 +1,70 @@
+import { appendFileSync } from "node:fs"
+
+/**
+ * Places at which a service may be made to fail, one between every two steps of a turn and of a delivery, so that "it
+ * survives a crash anywhere" is a list that is gone through. Only the build for the fault tests has them: in every
+ * other `faultsBuilt` is the constant false, and the calls are not there.
+ */
+export const faultPoints = {
+  "inlet: call read": "a call has come in, nothing of it is kept",
+  "inlet: call kept": "call and message are durable, the provider has no answer yet",
+  "turn: line loaded": "a process holds the conversation, nothing is decided",
+  "turn: handler chosen": "the route is decided, the handler has not run",
+  "turn: handler answered": "the handler has run, nothing of its turn is kept",
+  "turn: committed": "state, calls and the first attempt are durable, the call is not made",
+  "send: attempt begun": "the attempt is on record, the call is not made",
+  "send: call answered": "the provider has taken the call, its answer is not on record",
+  "send: answer recorded": "the answer is on record, the next of the line is not begun",
+  "poll: updates fetched": "updates are fetched, nothing of them is kept",
+  "poll: updates kept": "updates and offset are durable, the provider does not know",
+  "journal: call written": "the database is away, the call is on local disk, the provider has no answer yet",
+  "journal: calls read in": "calls of the journal are in the database, the journal still holds them",
+} as const
+
+export type FaultPoint = keyof typeof faultPoints
+
+declare const FAULTS_BUILT: boolean
+export const faultsBuilt: boolean = FAULTS_BUILT
+
+interface Plan {
+  point: string
+  /** End the process as kill -9 does, lose what the database answered, or hold on for so many milliseconds. */
+  act: "kill" | "lose" | { hold: number }
+  /** At which time of coming by; 1 is the first. */
+  at: number
+}
+
+/** `WOBBET_FAULTS` holds a list such as `turn: committed=kill@2, inlet: call read=hold1500`. */
+const plans: Plan[] = faultsBuilt
+  ? (process.env.WOBBET_FAULTS ?? "")
+      .split(",")
+      .map((one) => /^\s*(.+?)=(kill|lose|hold(\d+))(?:@(\d+))?\s*$/.exec(one))
+      .filter((found) => found !== null)
+      .map(([, point, act, hold, at]) => ({
+        point: point!,
+        act: hold !== undefined ? { hold: Number(hold) } : (act as "kill" | "lose"),
+        at: Number(at ?? 1),
+      }))
+  : []
+const passed = new Map<string, number>()
+
+/** Does here what the plan says. */
+export async function faultPoint(point: FaultPoint): Promise<void> {
+  const times = (passed.get(point) ?? 0) + 1
+  passed.set(point, times)
+  const plan = plans.find((one) => one.point === point && one.at === times)
+  if (!plan) return
+  if (process.env.WOBBET_FAULTS_LOG) appendFileSync(process.env.WOBBET_FAULTS_LOG, `${point}\n`)
+  if (plan.act === "kill") {
+    process.kill(process.pid, "SIGKILL")
+    await new Promise(() => undefined)
+  } else if (plan.act === "lose") {
+    throw Object.assign(new Error("the connection ended before the answer came"), { code: "08006" })
+  } else {
+    const { hold } = plan.act
+    await new Promise((resolve) => setTimeout(resolve, hold))
+  }
+}
+
+/** Milliseconds by which ids are made as if it were another time: a month's end cannot be waited for. */
+export const idShift: number = faultsBuilt ? Number(process.env.WOBBET_FAULTS_ID_SHIFT ?? 0) : 0
