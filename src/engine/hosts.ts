@@ -84,10 +84,14 @@ export class HostPool {
   }
 
   private make(quarantine: boolean): Host {
-    return new Host(this.script, this.bundle, this.limits, (host, reason, runs) => {
+    const leave = (host: Host) => {
       const at = this.hosts.indexOf(host)
       if (at !== -1) this.hosts.splice(at, 1)
-      if (runs.length === 1 || quarantine) {
+    }
+    return new Host(this.script, this.bundle, this.limits, leave, (host, reason, runs) => {
+      leave(host)
+      // In a host that still holds a handler whose time is over, that one may be to blame: whoever is there runs again.
+      if ((runs.length === 1 && !host.overrun) || quarantine) {
         runs.forEach((run) => run.fail(new HandlerFault({ name: "HandlerStopped", message: reason })))
       } else {
         void this.runEachAlone(runs)
@@ -121,11 +125,14 @@ class Host {
   private lastSign = Date.now()
   private readonly watch: NodeJS.Timeout
   private ended = false
+  /** Set once a handler in it did not answer in time: it cannot be stopped, so its host takes no more, and goes. */
+  overrun = false
 
   constructor(
     script: string,
     bundle: string,
     private readonly limits: HostLimits,
+    private readonly retired: (host: Host) => void,
     private readonly lost: (host: Host, reason: string, runs: Run[]) => void,
   ) {
     this.child = fork(script, [], {
@@ -169,7 +176,10 @@ class Host {
         if (Date.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)
         if (!this.runs.delete(run.id)) return
         const message = `the handler "${run.handler}" did not answer within ${run.deadline / 1000} s`
+        this.overrun = true
+        this.retired(this)
         run.fail(new HandlerFault({ name: "DeadlinePassed", message }))
+        this.leaveWhenEmpty()
       }, run.deadline)
       this.tell({ say: "run", id: run.id, handler: run.handler, turn: run.turn })
     })
@@ -196,6 +206,11 @@ class Host {
     clearTimeout(run.timer)
     if (words.say === "done") run.done({ outcome: words.outcome as HandlerAnswer["outcome"], log: words.log })
     else run.fail(new HandlerFault(words.error, words.log))
+    this.leaveWhenEmpty()
+  }
+
+  private leaveWhenEmpty(): void {
+    if (this.overrun && this.runs.size === 0 && !this.ended) this.end()
   }
 
   /** A host that answers no ping has a loop that never ends. */

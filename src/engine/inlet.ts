@@ -8,7 +8,7 @@ import type { Database } from "../store/database.ts"
 import { refusal } from "../store/database.ts"
 import type { Claimed, Intake } from "../store/intake.ts"
 import { acceptIntakes } from "../store/intake.ts"
-import { faultPoint, faultsBuilt } from "../store/faults.ts"
+import { faultPoint } from "../store/faults.ts"
 import { newId } from "../store/ids.ts"
 import type { Bell } from "./bell.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
@@ -58,7 +58,7 @@ export class Inlet {
     const verdict = kind.verify(call, known.channel, now)
     const parsed = verdict.genuine ? kind.parse(call, known.channel) : { messages: [], notes: [], moves: [] }
     const answer: InletAnswer = verdict.genuine ? kind.acknowledge(call, parsed) : { status: 401 }
-    if (faultsBuilt) await faultPoint("inlet: call read")
+    if (FAULTS_BUILT) await faultPoint("inlet: call read")
     const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
     try {
       await this.gatherer.add({
@@ -106,7 +106,7 @@ export class Inlet {
       }
     })
     const confirm = { channel: known.row.key, ...offset }
-    if (faultsBuilt && updates.length > 0) await faultPoint("poll: updates fetched")
+    if (FAULTS_BUILT && updates.length > 0) await faultPoint("poll: updates fetched")
     try {
       await this.store(await this.placed(drafts), confirm)
     } catch (error) {
@@ -176,7 +176,8 @@ export class Inlet {
     const { database, self, claimed, bell } = this.parts
     const claim = claimed ? { holder: self, seconds: claimSeconds } : undefined
     const acceptance = await acceptIntakes(database, intakes.map(storableIntake), claim, offset)
-    if (faultsBuilt && acceptance.fresh.length > 0) await faultPoint(offset ? "poll: updates kept" : "inlet: call kept")
+    if (FAULTS_BUILT && acceptance.fresh.length > 0)
+      await faultPoint(offset ? "poll: updates kept" : "inlet: call kept")
     if (intakes.length > 0) bell.ring("live")
     if (acceptance.fresh.length === 0) return
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)

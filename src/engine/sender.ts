@@ -8,7 +8,7 @@ import type { Database } from "../store/database.ts"
 import { refusal } from "../store/database.ts"
 import { giveUpLeases, takeLeases } from "../store/leases.ts"
 import { sentToday } from "../store/messages.ts"
-import { faultPoint, faultsBuilt } from "../store/faults.ts"
+import { faultPoint } from "../store/faults.ts"
 import type { Head, Settlement } from "../store/outbox.ts"
 import {
   abandonedSends,
@@ -79,7 +79,7 @@ export class Sender {
     this.starts = new Gatherer(
       async (heads) => {
         const begun = await startAttempts(parts.database, parts.self, heads)
-        if (faultsBuilt) await faultPoint("send: attempt begun")
+        if (FAULTS_BUILT) await faultPoint("send: attempt begun")
         return heads.map((head) => begun.has(head.message))
       },
       200,
@@ -323,7 +323,7 @@ export class Sender {
       ...given,
     }
     try {
-      if (faultsBuilt && answer) await faultPoint("send: call answered")
+      if (FAULTS_BUILT && answer) await faultPoint("send: call answered")
       const settlement = await this.follow(base, begun, outcome, known)
       await patiently(() => this.settlements.add(settlement))
     } catch (error) {
@@ -409,7 +409,7 @@ export class Sender {
 
   private async settle(ended: Settlement[]): Promise<void[]> {
     const onward = await settleAttempts(this.parts.database, this.parts.self, ended)
-    if (faultsBuilt) await faultPoint("send: answer recorded")
+    if (FAULTS_BUILT) await faultPoint("send: answer recorded")
     onward.forEach((conversation) => this.grown.add(conversation))
     this.parts.bell.ring("live")
     return ended.map(() => undefined)

@@ -12,12 +12,13 @@ import type { Decision } from "../core/routing/table.ts"
 import type { Database } from "../store/database.ts"
 import { refusal } from "../store/database.ts"
 import type { Claimed } from "../store/intake.ts"
-import { faultPoint, faultsBuilt } from "../store/faults.ts"
+import { faultPoint } from "../store/faults.ts"
 import { newId } from "../store/ids.ts"
 import type { Line, OutboundMessage, PendingMessage, TurnOutcome, TurnRecord, TurnResult } from "../store/turns.ts"
 import {
   choicesBehind,
   claimDue,
+  claimsOf,
   commitTurns,
   loadLines,
   releaseClaims,
@@ -82,6 +83,7 @@ export class Turns {
     }
     every(1000, () => this.sweep())
     every((claimSeconds * 1000) / 3, () => this.renew())
+    every(2000, () => this.recoverStrays())
     this.parts.bell.on("work", () => void this.sweep().catch((error: unknown) => this.complain(error)))
   }
 
@@ -130,6 +132,13 @@ export class Turns {
     } finally {
       this.sweeping = false
     }
+  }
+
+  /** Conversations claimed for this process in a statement whose answer never came: nobody else would take them. */
+  private async recoverStrays(): Promise<void> {
+    if (this.stopping) return
+    const claims = await claimsOf(this.parts.database, this.parts.self, claimSeconds, 3)
+    this.take(claims.filter((claim) => this.held.get(claim.conversation)?.fence !== claim.fence))
   }
 
   private async renew(): Promise<void> {
@@ -182,7 +191,7 @@ export class Turns {
     const held = this.held.get(line.conversation)
     if (held?.fence !== line.fence) return
     try {
-      if (faultsBuilt) await faultPoint("turn: line loaded")
+      if (FAULTS_BUILT) await faultPoint("turn: line loaded")
       const known = this.parts.channels.get(line.channel)
       if (!known) throw new Error(`The channel "${line.channel}" is not known to this process yet.`)
       const release = line.release ? await this.parts.bots.release(line.release) : undefined
@@ -363,7 +372,7 @@ export class Turns {
       turn.handler = handler
       const { address, name, handle, language } = message.from ?? {}
       const contactId = messages.at(-1)!.contact
-      if (faultsBuilt) await faultPoint("turn: handler chosen")
+      if (FAULTS_BUILT) await faultPoint("turn: handler chosen")
       const answer = await this.parts.bots.run(
         release,
         handler,
@@ -386,7 +395,7 @@ export class Turns {
         },
         release.table.bot.deadline,
       )
-      if (faultsBuilt) await faultPoint("turn: handler answered")
+      if (FAULTS_BUILT) await faultPoint("turn: handler answered")
       if (answer.log.length > 0) turn.log = answer.log.map(storable)
       const replies = answer.outcome.replies ?? []
       const fault = replyFault(replies)
@@ -430,7 +439,7 @@ export class Turns {
     let done
     try {
       done = await commitTurns(database, self, claimSeconds, results)
-      if (faultsBuilt) await faultPoint("turn: committed")
+      if (FAULTS_BUILT) await faultPoint("turn: committed")
     } catch (error) {
       if (refusal(error) !== "data") throw error
       if (results.length > 1) {

@@ -48,7 +48,7 @@ export async function startService(
   try {
     if (settings.databaseUrl === undefined) server = await startEmbedded(settings.home)
     const databaseUrl = settings.databaseUrl ?? (await server!.database(options.databaseName ?? "wobbet"))
-    await prepare(databaseUrl, token)
+    await prepareOnceUp(databaseUrl, token, log)
     engine = new Engine({
       databaseUrl,
       home: settings.home,
@@ -89,6 +89,20 @@ export async function startService(
     await engine?.stop(0).catch(() => undefined)
     await server?.stop()
     throw error
+  }
+}
+
+/** A database server that is only just starting, or on its way down to be started again, is waited for. */
+async function prepareOnceUp(databaseUrl: string, token: string, log: Logger): Promise<void> {
+  for (const end = Date.now() + 30_000; ;) {
+    try {
+      return await prepare(databaseUrl, token)
+    } catch (error) {
+      const { code, message } = error as { code?: string; message: string }
+      if (!/^57P0[123]$/.test(code ?? "") || Date.now() > end) throw error
+      log.warn(`the database is not ready (${message}); waiting for it`)
+      await new Promise((resolve) => setTimeout(resolve, 500))
+    }
   }
 }
 

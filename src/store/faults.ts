@@ -3,7 +3,7 @@ import { appendFileSync } from "node:fs"
 /**
  * Places at which a service may be made to fail, one between every two steps of a turn and of a delivery, so that "it
  * survives a crash anywhere" is a list that is gone through. Only the build for the fault tests has them: in every
- * other `faultsBuilt` is the constant false, and the calls are not there.
+ * other `FAULTS_BUILT` is the constant false, and the bundler leaves the calls out.
  */
 export const faultPoints = {
   "inlet: call read": "a call has come in, nothing of it is kept",
@@ -23,9 +23,6 @@ export const faultPoints = {
 
 export type FaultPoint = keyof typeof faultPoints
 
-declare const FAULTS_BUILT: boolean
-export const faultsBuilt: boolean = FAULTS_BUILT
-
 interface Plan {
   point: string
   /** End the process as kill -9 does, lose what the database answered, or hold on for so many milliseconds. */
@@ -35,7 +32,7 @@ interface Plan {
 }
 
 /** `WOBBET_FAULTS` holds a list such as `turn: committed=kill@2, inlet: call read=hold1500`. */
-const plans: Plan[] = faultsBuilt
+const plans: Plan[] = FAULTS_BUILT
   ? (process.env.WOBBET_FAULTS ?? "")
       .split(",")
       .map((one) => /^\s*(.+?)=(kill|lose|hold(\d+))(?:@(\d+))?\s*$/.exec(one))
@@ -67,4 +64,4 @@ export async function faultPoint(point: FaultPoint): Promise<void> {
 }
 
 /** Milliseconds by which ids are made as if it were another time: a month's end cannot be waited for. */
-export const idShift: number = faultsBuilt ? Number(process.env.WOBBET_FAULTS_ID_SHIFT ?? 0) : 0
+export const idShift: number = FAULTS_BUILT ? Number(process.env.WOBBET_FAULTS_ID_SHIFT ?? 0) : 0

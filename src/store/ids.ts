@@ -1,5 +1,5 @@
 import { monotonicFactory, encodeTime } from "ulid"
-import { faultsBuilt, idShift } from "./faults.ts"
+import { idShift } from "./faults.ts"
 
 /**
  * Ids are a prefix and a ULID in small letters: text that sorts by time, so that a month's rows are one range of ids
@@ -12,7 +12,7 @@ export type IdPrefix = "msg" | "itk" | "trn" | "cnv" | "con" | "prk" | "tok" | "
 const next = monotonicFactory(Math.random)
 
 export function newId(prefix: IdPrefix): string {
-  const ulid = faultsBuilt && idShift !== 0 ? next(Date.now() + idShift) : next()
+  const ulid = FAULTS_BUILT && idShift !== 0 ? next(Date.now() + idShift) : next()
   return `${prefix}_${ulid.toLowerCase()}`
 }
 

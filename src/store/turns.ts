@@ -41,6 +41,19 @@ export async function renewClaims(
   return new Set(found.map((row) => row.conversation))
 }
 
+/**
+ * Claims on record as this process's that are older than so many seconds: those it does not know of came with an
+ * answer that was lost on the way.
+ */
+export async function claimsOf(database: Database, holder: string, seconds: number, age: number): Promise<Claimed[]> {
+  return rows<Claimed>(
+    database,
+    `SELECT conversation, channel, fence FROM work
+     WHERE due_at > now() AND due_at < now() + ?::int * interval '1 second' AND holder = ?`,
+    [seconds - age, holder],
+  )
+}
+
 /** Everything a turn needs to know of its conversation, and the messages that wait for one. */
 export interface Line {
   conversation: string

@@ -10,6 +10,8 @@ import { Client } from "../../src/client/client.ts"
 
 export const root = resolve(import.meta.dirname, "../..")
 const wobbet = join(root, "bin/wobbet")
+/** The build with the fault points, or, to see a test fail, one that lacks a mechanism (scripts/without.mjs). */
+const withFaults = join(root, process.env.WOBBET_BUILD ?? "dist/faults", "wobbet.js")
 
 /** Everything a test started, ended after it in reverse. */
 const endings: (() => Promise<unknown> | void)[] = []
@@ -26,6 +28,17 @@ export async function freshDatabase(): Promise<string> {
   await client.query(`CREATE DATABASE ${name}`)
   await client.end()
   return `${server}/${name}`
+}
+
+/** Looks into a database, where no surface of the service tells. */
+export async function query<Row = { [column: string]: unknown }>(database: string, sql: string): Promise<Row[]> {
+  const client = new pg.Client({ connectionString: database })
+  await client.connect()
+  try {
+    return (await client.query(sql)).rows as Row[]
+  } finally {
+    await client.end()
+  }
 }
 
 export async function freePort(): Promise<number> {
@@ -54,19 +67,23 @@ export function writeFiles(folder: string, files: { [path: string]: string }): v
 
 interface Running {
   child: ChildProcess
+  /** The code or signal it ended with. */
+  ended: Promise<number | NodeJS.Signals | null>
   said: () => string
-  stop: (signal?: NodeJS.Signals) => Promise<number | null>
+  stop: (signal?: NodeJS.Signals) => Promise<number | NodeJS.Signals | null>
 }
 
 /** Starts a command and waits until it says something. */
-export async function start(args: string[], env: NodeJS.ProcessEnv, ready: RegExp): Promise<Running> {
-  const child = spawn(process.execPath, [wobbet, ...args], {
+export async function start(args: string[], env: NodeJS.ProcessEnv, ready: RegExp, program = wobbet): Promise<Running> {
+  const child = spawn(process.execPath, [program, ...args], {
     env: { ...process.env, NO_COLOR: "1", ...env },
     stdio: ["ignore", "pipe", "pipe"],
     cwd: root,
   })
   let said = ""
-  const ended = new Promise<number | null>((done) => child.once("exit", done))
+  const ended = new Promise<number | NodeJS.Signals | null>((done) =>
+    child.once("exit", (code, signal) => done(code ?? signal)),
+  )
   const stop = async (signal: NodeJS.Signals = "SIGTERM") => {
     if (child.exitCode === null && child.signalCode === null) child.kill(signal)
     return ended
@@ -81,7 +98,7 @@ export async function start(args: string[], env: NodeJS.ProcessEnv, ready: RegEx
     child.stderr.on("data", hear)
     void ended.then((code) => fail(new Error(`wobbet ${args[0]} ended with ${code}: ${said}`)))
   })
-  return { child, said: () => said, stop }
+  return { child, said: () => said, ended, stop }
 }
 
 /** Runs a command to its end. */
@@ -110,11 +127,19 @@ export interface Service extends Running {
 }
 
 export async function startService(
-  options: { bot?: string; database?: string; home?: string; env?: NodeJS.ProcessEnv } = {},
+  options: {
+    bot?: string
+    database?: string
+    home?: string
+    port?: number
+    /** What `store/faults.ts` reads; given, the build with the fault points is started. */
+    faults?: string
+    env?: NodeJS.ProcessEnv
+  } = {},
 ): Promise<Service> {
   const home = options.home ?? tempFolder()
-  const port = await freePort()
-  const env = {
+  const port = options.port ?? (await freePort())
+  const env: NodeJS.ProcessEnv = {
     WOBBET_HOME: home,
     WOBBET_PORT: String(port),
     DATABASE_URL: options.database ?? (await freshDatabase()),
@@ -122,7 +147,9 @@ export async function startService(
     WOBBET_SEAL_KEY: "0f".repeat(32),
     ...options.env,
   }
-  const running = await start(["serve", ...(options.bot ? ["--bot", options.bot] : [])], env, /Wobbet is up/)
+  if (options.faults !== undefined) env.WOBBET_FAULTS = options.faults
+  const args = ["serve", ...(options.bot ? ["--bot", options.bot] : [])]
+  const running = await start(args, env, /Wobbet is up/, options.faults === undefined ? wobbet : withFaults)
   const { readFileSync } = await import("node:fs")
   const token = readFileSync(join(home, "token"), "utf8").trim()
   const address = `http://127.0.0.1:${port}`

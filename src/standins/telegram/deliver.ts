@@ -41,7 +41,7 @@ export class Delivery {
         bot.updates = bot.updates.filter((update) => !taken.has(update.update_id))
         failures = done.every(Boolean) ? 0 : failures + 1
         if (failures > 0)
-          await new Promise((resolve) => setTimeout(resolve, Math.min(250 * 2 ** failures, 5000)).unref())
+          await new Promise((resolve) => setTimeout(resolve, Math.min(250 * 2 ** failures, 1000)).unref())
       }
     } finally {
       this.running.delete(bot.username)

@@ -1,0 +1,2 @@
+/** Set by the build: whether this one has the fault points of `store/faults.ts` in it. */
+declare const FAULTS_BUILT: boolean

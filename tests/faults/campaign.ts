@@ -1,0 +1,472 @@
+import type { ChildProcess } from "node:child_process"
+import { spawn } from "node:child_process"
+import { chmodSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs"
+import { tmpdir } from "node:os"
+import { dirname, join } from "node:path"
+import { parseArgs } from "node:util"
+import pg from "pg"
+import { Client } from "../../src/client/client.ts"
+import type { MessageView } from "../../src/client/types.ts"
+import type { TelegramStandin } from "../../src/standins/telegram/server.ts"
+import { startTelegram } from "../../src/standins/telegram/server.ts"
+import type { EmbeddedServer } from "../../src/store/embedded.ts"
+import { startEmbedded } from "../../src/store/embedded.ts"
+import { faultPoints } from "../../src/store/faults.ts"
+import { campaignBot } from "./bot.ts"
+
+/**
+ * A random campaign: two service processes on one database, people who write all the time, and faults of every sort at
+ * random times and places. At the end what the load says was acknowledged and what the stand-in took are held against
+ * the promises. The same seed makes the same choices; how they meet in time is the machine's.
+ */
+const { values: options } = parseArgs({
+  options: { seed: { type: "string" }, minutes: { type: "string", default: "1" }, json: { type: "boolean" } },
+})
+const seed = Number(options.seed ?? Math.floor(Math.random() * 1e9))
+const minutes = Number(options.minutes)
+if (!Number.isInteger(seed) || !(minutes > 0 && minutes <= 120)) {
+  process.stderr.write("Usage: npm run faults -- [--seed <whole number>] [--minutes <up to 120>] [--json]\n")
+  process.exit(2)
+}
+
+/** Numbers from 0 to 1, the same for the same seed (mulberry32). */
+function randomFrom(start: number): () => number {
+  let state = start
+  return () => {
+    state = (state + 0x6d2b79f5) | 0
+    let t = Math.imul(state ^ (state >>> 15), 1 | state)
+    t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t
+    return ((t ^ (t >>> 14)) >>> 0) / 4_294_967_296
+  }
+}
+const random = randomFrom(seed)
+const between = (from: number, to: number) => from + random() * (to - from)
+const oneOf = <T>(list: readonly T[]): T => list[Math.floor(random() * list.length)]!
+const pause = (ms: number) => new Promise<void>((done) => setTimeout(done, ms))
+
+const home = mkdtempSync(join(tmpdir(), "wobbet-campaign-"))
+chmodSync(home, 0o755)
+const reachedFile = join(home, "reached")
+writeFileSync(reachedFile, "")
+const botFolder = join(home, "bot")
+for (const [path, text] of Object.entries(campaignBot)) {
+  mkdirSync(dirname(join(botFolder, path)), { recursive: true })
+  writeFileSync(join(botFolder, path), text)
+}
+const hookSecret = "campaign-secret"
+const channels = ["parking", "resending"] as const
+const done: { [fault: string]: number } = {}
+const note = (fault: string) => (done[fault] = (done[fault] ?? 0) + 1)
+const say = (text: string) => options.json || process.stdout.write(`${text}\n`)
+
+/** One of the two services: started again whenever it ends, each time with another place to fail at, or none. */
+class Seat {
+  child: ChildProcess | undefined
+  up = false
+  private calm = false
+  private stopping = false
+
+  constructor(
+    readonly name: string,
+    readonly port: number,
+    readonly databaseUrl: string,
+  ) {}
+
+  async start(): Promise<void> {
+    const points = Object.keys(faultPoints).filter((point) => !point.startsWith("poll") && !point.startsWith("journal"))
+    const plan = `${oneOf(points)}=${oneOf(["kill", "kill", "lose"])}@${Math.ceil(between(1, 60))}`
+    const child = spawn(process.execPath, [join(import.meta.dirname, "wobbet.js"), "serve", "--bot", botFolder], {
+      env: {
+        ...process.env,
+        WOBBET_HOME: join(home, this.name),
+        WOBBET_PORT: String(this.port),
+        DATABASE_URL: this.databaseUrl,
+        WOBBET_SEAL_KEY: "0f".repeat(32),
+        WOBBET_LOG_LEVEL: "error",
+        WOBBET_FAULTS: this.calm ? "" : plan,
+        WOBBET_FAULTS_LOG: reachedFile,
+      },
+      stdio: ["ignore", "pipe", "pipe"],
+    })
+    this.child = child
+    this.stopping = false
+    let said = ""
+    const hear = (chunk: Buffer) => {
+      said = (said + String(chunk)).slice(-4000)
+      if (said.includes("Wobbet is up")) this.up = true
+    }
+    child.stdout!.on("data", hear)
+    child.stderr!.on("data", hear)
+    child.once("exit", (code) => {
+      this.up = false
+      if (code !== 0 && code !== null && !stopped) logged.push(`${this.name} ended with ${code}: ${said.slice(-500)}`)
+      if (!stopped) void pause(between(100, 1500)).then(() => this.start())
+    })
+  }
+
+  end(signal: NodeJS.Signals): void {
+    // A second SIGTERM would end it at once, with no order in it.
+    if (signal === "SIGTERM" && this.stopping) return
+    this.stopping = true
+    this.child?.kill(signal)
+  }
+
+  /** From its next start on it fails nowhere. */
+  async calmDown(): Promise<void> {
+    this.calm = true
+    this.end("SIGTERM")
+    await pause(500)
+    while (!this.up) await pause(100)
+  }
+
+  get address(): string {
+    return `http://127.0.0.1:${this.port}`
+  }
+}
+
+let stopped = false
+const logged: string[] = []
+
+/** What one person said, and which of it was acknowledged: the load's side of the ledger. */
+interface Person {
+  chat: number
+  channel: string
+  said: { text: string; acknowledged: boolean; ms: number }[]
+}
+
+let updateId = 1
+const seats: Seat[] = []
+
+async function post(seat: Seat, channel: string, body: string): Promise<boolean> {
+  try {
+    const answer = await fetch(`${seat.address}/in/${channel}`, {
+      method: "POST",
+      headers: { "content-type": "application/json", "x-telegram-bot-api-secret-token": hookSecret },
+      body,
+      signal: AbortSignal.timeout(20_000),
+    })
+    await answer.arrayBuffer()
+    return answer.ok
+  } catch {
+    return false
+  }
+}
+
+/** Says something as a provider brings it: to either process, again and again until it is acknowledged, and more often. */
+async function utter(person: Person, text: string): Promise<void> {
+  const k = person.said.length + 1
+  const entry = { text, acknowledged: false, ms: 0 }
+  person.said.push(entry)
+  const begun = Date.now()
+  const body = JSON.stringify({
+    update_id: updateId++,
+    message: {
+      message_id: k,
+      date: Math.floor(begun / 1000),
+      chat: { id: person.chat, type: "private", first_name: "Ines" },
+      from: { id: person.chat, is_bot: false, first_name: "Ines" },
+      text,
+    },
+  })
+  while (!entry.acknowledged) {
+    const copies = random() < 0.15 ? 3 : 1
+    if (copies > 1) note("a call brought three times at once")
+    const answers = await Promise.all(Array.from({ length: copies }, () => post(oneOf(seats), person.channel, body)))
+    entry.acknowledged = answers.some(Boolean)
+    if (!entry.acknowledged) await pause(between(150, 700))
+  }
+  entry.ms = Date.now() - begun
+  if (random() < 0.1) {
+    note("an acknowledged call brought again")
+    void pause(between(0, 8000)).then(() => post(oneOf(seats), person.channel, body))
+  }
+}
+
+async function speak(
+  person: Person,
+  words: (k: number) => string,
+  gap: [number, number],
+  until: number,
+): Promise<void> {
+  while (Date.now() < until) {
+    await utter(person, words(person.said.length + 1))
+    await pause(between(...gap))
+  }
+}
+
+const providerFaults = ["429", "500", "garbage", "silent", "drop", "slow"]
+
+async function disturb(
+  standin: TelegramStandin,
+  database: { stop: (how: NodeJS.Signals) => void; start: () => Promise<void> },
+  until: number,
+) {
+  let lastStop = Date.now()
+  while (Date.now() < until) {
+    await pause(between(600, 3000))
+    const dice = random()
+    if (dice < 0.25) {
+      note("a process killed (kill -9)")
+      oneOf(seats).end("SIGKILL")
+    } else if (dice < 0.4) {
+      note("a process told to stop (SIGTERM)")
+      oneOf(seats).end("SIGTERM")
+    } else if (dice < 0.55 && Date.now() - lastStop > 15_000) {
+      const how = oneOf(["SIGINT", "SIGQUIT"] as const)
+      note(how === "SIGINT" ? "PostgreSQL stopped and started" : "PostgreSQL crashed and started")
+      database.stop(how)
+      await pause(between(200, 4000))
+      await database.start()
+      lastStop = Date.now()
+    } else {
+      const kind = oneOf(providerFaults)
+      note(`the provider: ${kind}`)
+      standin.world.faults.push({
+        kind: kind as (typeof standin.world.faults)[number]["kind"],
+        left: Math.ceil(between(0, 3)),
+        seconds: Math.ceil(between(0, 2)),
+        method: "sendMessage",
+      })
+    }
+  }
+}
+
+interface Findings {
+  messages: number
+  answered: number
+  lost: string[]
+  doubledUnsaid: string[]
+  doubledSaid: number
+  outOfOrder: string[]
+  turnsTwice: string[]
+  doubtful: number
+  parked: number
+  longestAcknowledgement: number
+}
+
+/** Holds the ledgers against what Wobbet has on record. */
+function judge(people: Person[], standin: TelegramStandin, record: Map<string, MessageView[]>): Findings {
+  const found: Findings = {
+    messages: 0,
+    answered: 0,
+    lost: [],
+    doubledUnsaid: [],
+    doubledSaid: 0,
+    outOfOrder: [],
+    turnsTwice: [],
+    doubtful: 0,
+    parked: 0,
+    longestAcknowledgement: 0,
+  }
+  const tookBy = new Map<number, string[]>()
+  for (const call of standin.world.calls) {
+    if (call.method !== "sendMessage" || !call.took) continue
+    const chat = Number(call.body.chat_id)
+    tookBy.set(chat, [...(tookBy.get(chat) ?? []), String(call.body.text)])
+  }
+  for (const person of people) {
+    const took = tookBy.get(person.chat) ?? []
+    const messages = record.get(`${person.channel} ${person.chat}`) ?? []
+    const heard = messages.filter((one) => one.direction === "in")
+    const replies = messages.filter((one) => one.direction === "out")
+    found.messages += person.said.length
+    found.parked += messages.filter((one) => one.status === "parked").length
+    found.doubtful += replies.filter((one) => one.doubtful).length
+    let last = 0
+    const firsts = [...new Set(took)]
+    for (const text of firsts) {
+      const k = Number(/^#(\d+) /.exec(text)?.[1] ?? 0)
+      if (k === 0) continue
+      if (k < last) found.outOfOrder.push(`${person.chat}: ${text} after #${last}`)
+      last = k
+    }
+    for (const [at, { text, ms }] of person.said.entries()) {
+      found.longestAcknowledgement = Math.max(found.longestAcknowledgement, ms)
+      const k = at + 1
+      const kept = heard.filter((one) => one.providerId === String(k))
+      if (kept.length !== 1)
+        found.lost.push(`${person.chat}: "${text.slice(0, 30)}" was acknowledged and is on record ${kept.length} times`)
+      if (!text.startsWith("tally")) continue
+      const mine = replies.filter((one) => one.text.startsWith(`#${k} `))
+      const times = took.filter((one) => one.startsWith(`#${k} `)).length
+      if (mine.length > 1) found.turnsTwice.push(`${person.chat}: ${mine.length} replies to message ${k}`)
+      const [reply] = mine
+      if (reply && reply.text !== `#${k} ${k}`)
+        found.turnsTwice.push(`${person.chat}: message ${k} was answered "${reply.text}"`)
+      if (times > 0) found.answered++
+      else if (reply?.status !== "parked")
+        found.lost.push(
+          `${person.chat}: message ${k} was never answered (${reply?.status ?? `${kept[0]?.status}, ${kept[0]?.reason}`})`,
+        )
+      if (times > 1 && reply?.doubtful) found.doubledSaid++
+      if (times > 1 && !reply?.doubtful) found.doubledUnsaid.push(`${person.chat}: #${k} was said ${times} times`)
+    }
+  }
+  return found
+}
+
+async function main(): Promise<number> {
+  const databaseHome = join(home, "database-home")
+  mkdirSync(databaseHome)
+  let server: EmbeddedServer = await startEmbedded(databaseHome)
+  const databaseUrl = await server.database("campaign")
+  const database = {
+    stop: (how: NodeJS.Signals) =>
+      process.kill(Number(readFileSync(join(databaseHome, "database/postmaster.pid"), "utf8").split("\n")[0]), how),
+    start: async () => {
+      while (existsSync(join(databaseHome, "database/postmaster.pid"))) await pause(50)
+      server = await startEmbedded(databaseHome)
+    },
+  }
+  const standin = await startTelegram({ pace: false })
+  const bots = channels.map((key) => standin.world.addBot(`${key}_bot`, key))
+  for (const [at, name] of ["one", "two"].entries())
+    seats.push(new Seat(name, 20_000 + (process.pid % 20_000) + at * 7, databaseUrl))
+  say(`campaign: seed ${seed}, ${minutes} min, two processes on ports ${seats.map((one) => one.port).join(" and ")}`)
+  for (const seat of seats) {
+    await seat.start()
+    while (!seat.up) await pause(50)
+  }
+  const clientOf = (seat: Seat) => new Client(seat.address, readFileSync(join(home, seat.name, "token"), "utf8").trim())
+  for (const [at, key] of channels.entries()) {
+    const add = () =>
+      clientOf(seats[0]!).addChannel({
+        kind: "telegram",
+        key,
+        settings: { apiBase: standin.address, perSecond: 1000, gather: 0, onDoubt: at === 0 ? "park" : "resend" },
+        secrets: { token: bots[at]!.token, hookSecret },
+      })
+    await add()
+  }
+  await pause(2500)
+
+  const people: Person[] = []
+  const until = Date.now() + minutes * 60_000
+  const talking: Promise<void>[] = []
+  for (let n = 0; n < 26; n++) {
+    const at = n % 2
+    const person = standin.world.addPerson({ first_name: "Ines", language_code: "en" })
+    standin.world.privateChat(person).bots.add(bots[at]!.username)
+    const one: Person = { chat: person.id, channel: channels[at]!, said: [] }
+    people.push(one)
+    if (n < 20) talking.push(speak(one, (k) => `tally ${k}`, [900, 1600], until))
+    // People whose messages go wrong, each in its own way; only they may notice.
+    else if (n < 24)
+      talking.push(
+        speak(one, () => oneOf(["throw", "wait for ever", "spin", "hog", "slow"]), [9000, 15_000], until - 8000),
+      )
+    // And some whose words PostgreSQL would refuse as they are.
+    else
+      talking.push(
+        speak(one, (k) => oneOf([`nul \u0000 ${k}`, `lone \ud83d ${k}`, "x".repeat(1_000_000)]), [2000, 4000], until),
+      )
+  }
+  const progress = setInterval(() => {
+    const left = Math.max(0, Math.round((until - Date.now()) / 1000))
+    const acknowledged = people.reduce((sum, one) => sum + one.said.filter((entry) => entry.acknowledged).length, 0)
+    const faults = Object.values(done).reduce((sum, n) => sum + n, 0)
+    say(
+      `  ${left} s left · ${acknowledged} messages acknowledged · ${standin.world.calls.length} provider calls · ${faults} faults`,
+    )
+  }, 10_000)
+  await Promise.all([...talking, disturb(standin, database, until)])
+  standin.world.faults = []
+  say("  no more faults; waiting until everything is settled …")
+  await Promise.all(seats.map((seat) => seat.calmDown()))
+  const settled = await waitUntilSettled(databaseUrl)
+  clearInterval(progress)
+
+  const record = await recordOf(clientOf(seats[0]!))
+  const found = judge(people, standin, record)
+  if (!settled) found.lost.push("after two minutes of calm something was still waiting")
+  stopped = true
+  for (const seat of seats) seat.end("SIGTERM")
+  await Promise.all(seats.map((seat) => new Promise((ended) => seat.child!.once("exit", ended))))
+  await standin.stop()
+  await server.stop()
+  const points: { [point: string]: number } = {}
+  for (const point of readFileSync(reachedFile, "utf8").split("\n").filter(Boolean))
+    points[point] = (points[point] ?? 0) + 1
+  rmSync(home, { recursive: true, force: true })
+  return report(found, points)
+}
+
+async function waitUntilSettled(databaseUrl: string): Promise<boolean> {
+  const client = new pg.Client({ connectionString: databaseUrl })
+  await client.connect()
+  try {
+    for (const end = Date.now() + 120_000; Date.now() < end; await pause(250)) {
+      const { rows } = await client.query<{ busy: boolean }>(
+        "SELECT EXISTS (SELECT 1 FROM work WHERE due_at IS NOT NULL) OR EXISTS (SELECT 1 FROM outbox) AS busy",
+      )
+      if (!rows[0]!.busy) return true
+    }
+    return false
+  } finally {
+    await client.end()
+  }
+}
+
+/** Everything on record, by channel and address. */
+async function recordOf(client: Client): Promise<Map<string, MessageView[]>> {
+  const record = new Map<string, MessageView[]>()
+  const addresses = new Map<string, string>()
+  for (let cursor: string | undefined, more = true; more;) {
+    const { items, next } = await client.conversations({ limit: 200, cursor })
+    for (const one of items) addresses.set(one.id, `${one.channel} ${one.address}`)
+    cursor = next ?? undefined
+    more = next !== null
+  }
+  for (let cursor: string | undefined, more = true; more;) {
+    const { items, next } = await client.messages({ limit: 200, cursor })
+    for (const one of items) {
+      const key = addresses.get(one.conversation)!
+      record.set(key, [...(record.get(key) ?? []), one])
+    }
+    cursor = next ?? undefined
+    more = next !== null
+  }
+  return record
+}
+
+function report(found: Findings, points: { [point: string]: number }): number {
+  const bad = [...found.lost, ...found.doubledUnsaid, ...found.outOfOrder, ...found.turnsTwice]
+  if (options.json) {
+    process.stdout.write(
+      `${JSON.stringify({ seed, minutes, faults: done, points, ...found, unexpected: logged }, null, 2)}\n`,
+    )
+    return bad.length > 0 ? 1 : 0
+  }
+  const line = (name: string, value: unknown) => say(`  ${name.padEnd(44)} ${String(value).padStart(6)}`)
+  say("\nfaults")
+  for (const [name, times] of Object.entries(done).sort()) line(name, times)
+  for (const [name, times] of Object.entries(points).sort()) line(`placed at "${name}"`, times)
+  say("\nmessages")
+  line("acknowledged", found.messages)
+  line("answered, of those that count turns", found.answered)
+  line("doubtful, and on record as such", found.doubtful)
+  line("parked for a person", found.parked)
+  line("longest wait for an acknowledgement, s", (found.longestAcknowledgement / 1000).toFixed(1))
+  say("\npromises")
+  line("lost", found.lost.length)
+  line("doubled without a recorded doubt", found.doubledUnsaid.length)
+  line("doubled with one (onDoubt: resend)", found.doubledSaid)
+  line("out of order", found.outOfOrder.length)
+  line("turns taken twice, or state not kept with them", found.turnsTwice.length)
+  for (const one of [...bad.slice(0, 20), ...logged.slice(0, 5)]) say(`  ✕ ${one}`)
+  say(
+    bad.length > 0
+      ? `\n✕ broken; again with: npm run faults -- --seed ${seed} --minutes ${minutes}`
+      : `\n✓ every promise held; seed ${seed}`,
+  )
+  return bad.length > 0 ? 1 : 0
+}
+
+main().then(
+  (code) => process.exit(code),
+  (error: unknown) => {
+    process.stderr.write(`The campaign itself failed (seed ${seed}): ${(error as Error).stack}\n`)
+    for (const seat of seats) seat.end("SIGKILL")
+    process.exit(1)
+  },
+)

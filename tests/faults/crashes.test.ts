@@ -1,0 +1,144 @@
+import type { Said, Standin } from "../support/harness.ts"
+import {
+  endAll,
+  eventually,
+  freePort,
+  freshDatabase,
+  pause,
+  query,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+} from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
+
+let standin: Standin
+beforeAll(async () => {
+  standin = await startStandin()
+})
+afterAll(endAll)
+
+interface Case {
+  point: string
+  /** The first message; the second is always "count". */
+  says?: string
+  settings?: object
+  /** What is said in answer, in this order, each once unless it stands here twice. */
+  answers: string[]
+  /** Replies of which it was open for a while whether the provider took them. */
+  doubts?: number
+  parked?: number
+}
+
+const counts = ["count 1", "count 2"]
+const longParts = ["long", "long", "long", "count 1"]
+
+/** Runs a service that fails at a place, then one that does not, and reads what the provider and the record say. */
+async function fail(act: string, { point, says = "count", settings = {} }: Case) {
+  const where = {
+    database: await freshDatabase(),
+    bot: tempFolder(quayBot),
+    home: tempFolder(),
+    port: await freePort(),
+  }
+  const first = await startService({ ...where, faults: `${point}=${act}` })
+  const stage = await Stage.set(first, standin, { gather: 0, ...settings })
+  // A reply's first attempt begins with the commit of its turn only in the process that sends for the channel.
+  await eventually(
+    async () => (await query(where.database, "SELECT 1 FROM leases WHERE duty = 'send' AND holder IS NOT NULL")).length,
+    "somebody to send for the channel",
+  )
+  await stage.say(says)
+  await stage.say("count")
+  let service = first
+  if (act === "kill") {
+    expect(await first.ended).toBe("SIGKILL")
+    service = await startService({ ...where, faults: "" })
+  }
+  const { client } = service
+  return { service, stage, client }
+}
+
+async function outcome(act: string, one: Case) {
+  const { service, stage, client } = await fail(act, one)
+  await eventually(
+    async () => {
+      const { items } = await client.messages({ channel: stage.key })
+      const settled = items.every((message) => ["sent", "parked", "handled"].includes(message.status))
+      return settled && items.filter((message) => message.direction === "in").length === 2
+    },
+    "both messages to be settled",
+    25,
+  )
+  // Long enough for anything that would be said once too often.
+  await pause(300)
+  const [answers, outs, parked] = await Promise.all([
+    stage.answers(),
+    client.messages({ channel: stage.key, direction: "out" }),
+    client.parked({ channel: stage.key }),
+  ])
+  const found = {
+    answers: answers.map(wordsOf),
+    doubts: outs.items.filter((message) => message.doubtful).length,
+    parked: parked.items.length,
+  }
+  await service.stop()
+  return found
+}
+
+const wordsOf = (said: Said) => (said.text!.startsWith("A sentence") ? "long" : said.text!.trim())
+
+describe("answered means kept, all or nothing, once or in doubt: a service killed (kill -9) between any two steps", () => {
+  test.each<Case>([
+    { point: "inlet: call read", answers: counts },
+    { point: "inlet: call kept", answers: counts },
+    { point: "turn: line loaded", answers: counts },
+    { point: "turn: handler chosen", answers: counts },
+    { point: "turn: handler answered", answers: counts },
+    // From here on the attempt is on record, and nobody can know whether its first byte left.
+    { point: "turn: committed", settings: { onDoubt: "resend" }, answers: counts, doubts: 1 },
+    { point: "turn: committed", settings: { onDoubt: "park" }, answers: ["count 2"], doubts: 1, parked: 1 },
+    { point: "send: attempt begun", says: "long", settings: { onDoubt: "resend" }, answers: longParts, doubts: 1 },
+    {
+      point: "send: attempt begun",
+      says: "long",
+      settings: { onDoubt: "park" },
+      answers: ["long", "count 1"],
+      doubts: 1,
+      parked: 1,
+    },
+    { point: "send: call answered", settings: { onDoubt: "resend" }, answers: ["count 1", ...counts], doubts: 1 },
+    { point: "send: call answered", settings: { onDoubt: "park" }, answers: counts, doubts: 1, parked: 1 },
+    { point: "send: answer recorded", answers: counts },
+    { point: "send: answer recorded", says: "long", answers: longParts },
+    { point: "poll: updates fetched", settings: { receive: "polling" }, answers: counts },
+    { point: "poll: updates kept", settings: { receive: "polling" }, answers: counts },
+  ])(
+    "$point $says $settings",
+    async (one) => {
+      expect(await outcome("kill", one)).toEqual({
+        answers: one.answers,
+        doubts: one.doubts ?? 0,
+        parked: one.parked ?? 0,
+      })
+    },
+    60_000,
+  )
+})
+
+describe("the same where the process lives and only the database's answer is lost", () => {
+  test.each<Case>([
+    { point: "inlet: call kept", answers: counts },
+    { point: "turn: committed", answers: counts },
+    { point: "send: attempt begun", says: "long", answers: longParts },
+    { point: "send: answer recorded", answers: counts },
+    { point: "poll: updates kept", settings: { receive: "polling" }, answers: counts },
+  ])(
+    "$point $says $settings",
+    async (one) => {
+      expect(await outcome("lose", one)).toEqual({ answers: one.answers, doubts: 0, parked: 0 })
+    },
+    60_000,
+  )
+})
