@@ -12,7 +12,7 @@ import {
   startStandin,
   tempFolder,
 } from "./support/harness.ts"
-import { longId, quayBot } from "./support/quayBot.ts"
+import { quayBot } from "./support/quayBot.ts"
 
 let service: Service
 let standin: Standin
@@ -91,37 +91,6 @@ describe("an inlet", () => {
     expect(summary.stops[2]).toMatchObject({ stop: "parsed", state: "stopped" })
   })
 
-  test("keeps what is strange beside what is good: NUL, a lone surrogate, a megabyte of text", async () => {
-    const odd = [
-      message({ text: "say a\u0000b" }),
-      message({ text: `say ${"x".repeat(1_000_000)}` }),
-      message({ text: "say good" }),
-    ]
-    const raw = odd.map((one) => JSON.stringify(one))
-    raw.push(JSON.stringify(message({ text: "say c" })).replace("say c", "say \\ud800"))
-    const statuses = await Promise.all(raw.map((body) => post(body).then((answer) => answer.status)))
-    expect(statuses).toEqual([200, 200, 200, 200])
-    const found = await stage.messages({ direction: "in", limit: 4 })
-    expect(found.map((one) => one.text.length).sort((a, b) => a - b)).toEqual([5, 7, 8, 1_000_004])
-  })
-
-  test("a call that PostgreSQL will not take is kept raw, and its neighbours are answered", async () => {
-    const poisoned = JSON.stringify(message({ text: "say x", chat: { id: "LONG", type: "private" } })).replace(
-      '"LONG"',
-      longId(),
-    )
-    const good = [message({ text: "say beside" }), message({ text: "say beside too" })].map((one) =>
-      JSON.stringify(one),
-    )
-    const statuses = await Promise.all(
-      [good[0]!, poisoned, good[1]!].map((body) => post(body).then((answer) => answer.status)),
-    )
-    expect(statuses).toEqual([200, 200, 200])
-    expect(await stage.messages({ text: "say beside" })).toHaveLength(2)
-    const { items } = await service.client.passages({ channel: stage.key, limit: 3 })
-    expect(items.filter((one) => one.stops[2]!.why?.includes("could not be stored"))).toHaveLength(1)
-  })
-
   test.each([
     ["an unknown key", () => post({}, {}, "nobody").then((answer) => answer.status), 404],
     ["more than 4 MB", () => post("x".repeat(4 * 1024 * 1024 + 1)).then((answer) => answer.status), 413],
@@ -141,19 +110,6 @@ describe("an inlet", () => {
       expect.stringContaining(`This is the inlet of channel ${stage.key}`),
     ])
     expect((await fetch(`${service.address}/in/nobody`)).status).toBe(404)
-  })
-
-  test("makes one turn of a call that comes three times at once and once more later", async () => {
-    const body = message({ text: "say once" })
-    const said = async () => (await stage.answers()).filter((one) => one.text === "you said once")
-    await Promise.all([post(body), post(body), post(body)])
-    await eventually(async () => (await said()).length > 0, "the answer")
-    expect((await post(body)).status).toBe(200)
-    const repeated = await service.client.passage((await newest()).id)
-    expect(repeated.intake!.repeated).toBe(true)
-    expect(repeated.stops[2]!.why).toContain("seen before")
-    await pause(300)
-    expect(await said()).toHaveLength(1)
   })
 
   test("answers 503 with Retry-After while the database is away, and 200 once it is back", async () => {

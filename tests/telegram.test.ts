@@ -220,46 +220,6 @@ test("a polled update that cannot be stored does not hold up the others, nor com
   expect(items.map((one) => one.stops[2]!.state).sort()).toEqual(["done", "stopped"])
 })
 
-test("a 429 is obeyed to the second, and the reply comes once", async () => {
-  const stage = await Stage.set(service, standin)
-  await standin.post("faults", { kind: "429", method: "sendMessage", count: 1, seconds: 2 })
-  const begun = Date.now()
-  await stage.say("say later")
-  await stage.answered(1)
-  expect(Date.now() - begun).toBeGreaterThanOrEqual(2000)
-  const [reply] = await stage.messages({ direction: "out" })
-  const attempts = (await service.client.passage(reply!.id)).paths[0]!.replies[0]!.attempts
-  expect(attempts.map((one) => one.outcome)).toEqual(["again", "accepted"])
-})
-
-test("a fault there is retried; an answer that vanished is a doubt, and is said to be one", async () => {
-  const stage = await Stage.set(service, standin)
-  await standin.post("faults", { kind: "500", method: "sendMessage", count: 1 })
-  await stage.say("say retried")
-  expect((await stage.answered(1))[0]!.text).toBe("you said retried")
-  await standin.post("faults", { kind: "drop", method: "sendMessage", count: 1 })
-  await stage.say("say doubtful")
-  const [doubt] = await eventually(async () => {
-    const { items } = await service.client.parked({ channel: stage.key })
-    return items.length > 0 ? items : undefined
-  }, "the doubt")
-  expect(doubt).toMatchObject({ what: "send", cause: "doubt", text: "you said doubtful" })
-  expect(await stage.messages({ doubtful: true })).toMatchObject([{ status: "parked", text: "you said doubtful" }])
-  // The line is free again, and the person has the message: dropping it is right.
-  await service.client.dropParked(doubt!.id)
-  await stage.say("say next")
-  await stage.answered(3)
-  await expect(service.client.retryParked(doubt!.id)).rejects.toThrow("decided")
-})
-
-test("with onDoubt=resend the same doubt is settled by sending again", async () => {
-  const stage = await Stage.set(service, standin, { onDoubt: "resend" })
-  await standin.post("faults", { kind: "drop", method: "sendMessage", count: 1 })
-  await stage.say("say twice")
-  expect((await stage.answered(2)).map((one) => one.text)).toEqual(["you said twice", "you said twice"])
-  await eventually(async () => (await stage.messages({ doubtful: true, status: "sent" }))[0], "the doubt on record")
-})
-
 test("a refused send is parked, and may be retried at the end of the line or edited", async () => {
   const stage = await Stage.set(service, standin)
   await stage.say("say hi")

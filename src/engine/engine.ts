@@ -26,6 +26,7 @@ import type { HostLimits } from "./hosts.ts"
 import { hostLimits } from "./hosts.ts"
 import { Inlet } from "./inlet.ts"
 import { keepable, perform } from "./perform.ts"
+import { Journal } from "./journal.ts"
 import { Poller } from "./poller.ts"
 import { Seal } from "./seal.ts"
 import { Sender } from "./sender.ts"
@@ -75,6 +76,8 @@ export class Engine {
   bot: BotStatus = { faults: [] }
   publicUrl = "http://127.0.0.1"
   private readonly machine = machineTag()
+  private readonly journal: Journal
+  private readingIn = false
   private readonly timers: NodeJS.Timeout[] = []
   private unfollow: (() => void) | undefined
   private loading: Promise<void> = Promise.resolve()
@@ -107,7 +110,9 @@ export class Engine {
       })
     }
     const turns = this.turns
+    this.journal = new Journal(join(settings.home, "journal"), self)
     this.inlet = new Inlet({
+      journal: this.journal,
       database,
       channels,
       directory,
@@ -135,6 +140,7 @@ export class Engine {
     await this.bell.start()
     await this.channels.refresh()
     this.bell.on("channels", () => void this.channels.refresh().catch(() => undefined))
+    await this.readJournal()
     if (this.settings.botFolder) {
       await this.loadBot()
       this.unfollow = followFolder(this.settings.botFolder, () => {
@@ -161,6 +167,7 @@ export class Engine {
       await this.bury()
       await this.channels.refresh()
     })
+    every(1000, () => this.readJournal())
     every(5000, () => wakeResumed(this.database))
     every(6 * 3_600_000, () => makePartitions(this.database, new Date()))
     every(24 * 3_600_000, () => pruneSeen(this.database, new Date()))
@@ -172,6 +179,8 @@ export class Engine {
     this.timers.forEach(clearInterval)
     await this.poller?.stop()
     await this.inlet.drained()
+    await this.readJournal().catch(() => undefined)
+    await this.journal.close().catch(() => undefined)
     await this.turns
       ?.stop(limit)
       .catch((error: unknown) => this.settings.log.error({ err: error }, "turns did not end in order"))
@@ -181,6 +190,27 @@ export class Engine {
     await new Promise((resolve) => setTimeout(resolve, 60))
     await this.bell.stop()
     await this.database.destroy()
+  }
+
+  /** Takes in what was kept on local disk while the database was away, by this process or one that ended. */
+  private async readJournal(): Promise<void> {
+    if (this.readingIn || !this.settings.roles.has("inlet")) return
+    this.readingIn = true
+    try {
+      const living = new Set((await processesOn(this.database, this.machine)).map((one) => one.id))
+      for (const path of await this.journal.waiting(living)) {
+        const taken = await this.journal.take(path)
+        if (!taken) continue
+        const { entries, broken } = taken
+        await this.inlet.readIn(entries, new Date())
+        await this.journal.forget(taken.path, broken)
+        const { log } = this.settings
+        log.warn(`read in ${entries.length} calls that were kept on local disk while the database was away`)
+        if (broken > 0) log.error(`${broken} lines of ${path} cannot be read; the file is kept as ${taken.path}.broken`)
+      }
+    } finally {
+      this.readingIn = false
+    }
   }
 
   /** Reads the followed folder; a version that does not check leaves the one before in place. */

@@ -1,6 +1,7 @@
 import { AsyncLocalStorage } from "node:async_hooks"
 import { pathToFileURL } from "node:url"
 import { format } from "node:util"
+import { Worker } from "node:worker_threads"
 import type { Handler, Outcome } from "../sdk/index.ts"
 import type { FromHost, HostError, ToHost } from "./hostProtocol.ts"
 import { folderWord } from "./hostProtocol.ts"
@@ -27,6 +28,13 @@ process.on("message", (orders: ToHost[]) => {
   }
 })
 process.on("disconnect", () => process.exit(0))
+// A handler whose loop never ends would never hear that. A thread of its own sees when the service is gone, also one
+// that was killed and could end nobody.
+new Worker(
+  `const parent = process.ppid
+   setInterval(() => process.ppid === parent || process.kill(process.pid, "SIGKILL"), 500)`,
+  { eval: true, execArgv: [], env: {} },
+).unref()
 // A promise nobody waits for is a fault of the handler's that threw it, not a reason to end the others.
 process.on("unhandledRejection", () => undefined)
 

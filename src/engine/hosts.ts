@@ -100,20 +100,29 @@ export class HostPool {
   }
 
   private async runEachAlone(runs: Run[]): Promise<void> {
-    for (const run of runs) {
-      const host = this.make(true)
-      await new Promise<void>((resolve) => {
-        host.begin({
-          ...run,
-          turn: { ...run.turn, again: true },
-          done: (answer) => (run.done(answer), resolve()),
-          fail: (fault) => (run.fail(fault), resolve()),
-        })
-      })
-      if (!this.closed) host.end()
+    const waiting = [...runs]
+    const line = async () => {
+      for (let run = waiting.shift(); run; run = waiting.shift()) await this.runAlone(run)
     }
+    await Promise.all(Array.from({ length: quarantines }, line))
+  }
+
+  private async runAlone(run: Run): Promise<void> {
+    const host = this.make(true)
+    await new Promise<void>((resolve) => {
+      host.begin({
+        ...run,
+        turn: { ...run.turn, again: true },
+        done: (answer) => (run.done(answer), resolve()),
+        fail: (fault) => (run.fail(fault), resolve()),
+      })
+    })
+    if (!this.closed) host.end()
   }
 }
+
+/** Hosts for one run each, at once: one after the other, fifty slow handlers would wait a minute for a stuck one. */
+const quarantines = 8
 
 const loopNeverEnds = "the handler's loop never ends: it gave no sign of life"
 

@@ -14,6 +14,7 @@ import type { Bell } from "./bell.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
 import type { Directory } from "./directory.ts"
 import { Gatherer } from "./gatherer.ts"
+import type { Journal, JournalEntry } from "./journal.ts"
 import type { Seal } from "./seal.ts"
 import { redactCall } from "./seal.ts"
 
@@ -40,6 +41,8 @@ export class Inlet {
       bell: Bell
       log: Logger
       self: string
+      /** Keeps calls that never come again while the database is away. */
+      journal: Journal
       /** Takes the turns of conversations claimed on the way in; without it they are left for another process. */
       claimed?: (claims: Claimed[]) => void
     },
@@ -60,28 +63,93 @@ export class Inlet {
     const answer: InletAnswer = verdict.genuine ? kind.acknowledge(call, parsed) : { status: 401 }
     if (FAULTS_BUILT) await faultPoint("inlet: call read")
     const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
+    const id = newId("itk")
+    const body = Buffer.from(call.body)
+    const once = verdict.genuine && !((known.row.settings.repeats as boolean | undefined) ?? kind.repeats(call))
+    const late = async (by: string): Promise<InletAnswer> => {
+      const { method } = call
+      const { status } = answer
+      const receivedAt = now.toISOString()
+      const entry = {
+        id,
+        channel: key,
+        method,
+        ...kept,
+        body: body.toString("base64"),
+        by,
+        answered: status,
+        receivedAt,
+      }
+      await this.parts.journal.add(entry)
+      if (FAULTS_BUILT) await faultPoint("journal: call written")
+      return kind.acknowledgeLate?.(call, parsed) ?? answer
+    }
     try {
+      // Behind what waits on disk already, so that the order stays what it was.
+      if (once && verdict.genuine && this.parts.journal.holds) return await late(verdict.by)
       await this.gatherer.add({
         channel: key,
         parsed,
         intake: {
-          id: newId("itk"),
+          id,
           channel: key,
           via: "webhook",
           method: call.method,
           ...kept,
-          body: Buffer.from(call.body),
+          body,
           verdict,
           answered: answer.status,
           ...leftovers(parsed),
         },
       })
     } catch (error) {
-      if (refusal(error) !== "away") this.parts.log.error({ err: error, channel: key }, "a call could not be kept")
+      const cause = refusal(error)
+      if (once && verdict.genuine && cause === "away") {
+        try {
+          return await late(verdict.by)
+        } catch (fault) {
+          this.parts.log.error({ err: fault, channel: key }, "a call could not be written to the local journal either")
+        }
+      } else if (cause !== "away") {
+        this.parts.log.error({ err: error, channel: key }, "a call could not be kept")
+      }
       // Nothing is acknowledged that is not durable: the provider will call again.
       return { status: 503, headers: { "retry-after": "5" } }
     }
     return answer
+  }
+
+  /** Calls that were kept on local disk while the database was away, in their order. What is there already stays. */
+  async readIn(entries: JournalEntry[], now: Date): Promise<void> {
+    const drafts = entries.map((entry): Draft => {
+      const { id, channel, method, address, headers, by, answered, receivedAt } = entry
+      const body = Buffer.from(entry.body, "base64")
+      const call: InboundCall = { method, address, headers, body }
+      const known = this.parts.channels.get(channel)
+      const parsed: Parsed = known
+        ? kindOf(known.row.kind).parse(call, known.channel)
+        : { messages: [], notes: [], moves: [], unreadable: "the channel was gone when this call was read in" }
+      const { notes, ...rest } = leftovers(parsed)
+      const waited = `the database was away: kept on local disk at ${receivedAt}, read in at ${now.toISOString()}`
+      return {
+        channel,
+        parsed,
+        intake: {
+          id,
+          channel,
+          via: "webhook",
+          ...call,
+          body,
+          verdict: { genuine: true, by },
+          answered,
+          receivedAt,
+          notes: [...notes, waited],
+          ...rest,
+        },
+      }
+    })
+    for (let at = 0; at < drafts.length; at += 200) await this.keepHalving(drafts.slice(at, at + 200))
+    if (FAULTS_BUILT) await faultPoint("journal: calls read in")
   }
 
   /** Updates fetched by polling, kept in one transaction with the offset that confirms them. */
@@ -134,7 +202,7 @@ export class Inlet {
     const all = drafts.flatMap(({ channel, parsed }) => parsed.messages.map(({ message }) => ({ channel, message })))
     const conversations = all.length > 0 ? await this.parts.directory.conversationsOf(all) : []
     let at = 0
-    return drafts.map(({ channel, intake, parsed }) => ({
+    const placed = drafts.map(({ channel, intake, parsed }) => ({
       ...intake,
       messages: parsed.messages.map((one) => ({
         id: newId("msg"),
@@ -147,6 +215,8 @@ export class Inlet {
         contact: this.parts.directory.contactOf(channel, one.message) ?? null,
       })),
     }))
+    if (FAULTS_BUILT && all.length > 0) await faultPoint("inlet: ids made")
+    return placed
   }
 
   /** One call that PostgreSQL refuses must not hurt its neighbours: the batch is halved until it stands alone. */

@@ -7,6 +7,7 @@ import { appendFileSync } from "node:fs"
  */
 export const faultPoints = {
   "inlet: call read": "a call has come in, nothing of it is kept",
+  "inlet: ids made": "its messages have their ids, nothing is kept",
   "inlet: call kept": "call and message are durable, the provider has no answer yet",
   "turn: line loaded": "a process holds the conversation, nothing is decided",
   "turn: handler chosen": "the route is decided, the handler has not run",

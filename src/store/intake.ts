@@ -20,6 +20,8 @@ export interface Intake {
   unreadable?: string
   notes: string[]
   answered?: number
+  /** Left out for now. */
+  receivedAt?: string
   messages: IncomingMessage[]
 }
 
@@ -83,6 +85,7 @@ export async function acceptIntakes(
       notes: one.notes.length > 0 ? one.notes : undefined,
       keys: one.messages.map((message) => message.eventKey),
       answered: one.answered,
+      at: one.receivedAt,
     })),
     {
       id: "text",
@@ -98,6 +101,7 @@ export async function acceptIntakes(
       notes: "jsonb",
       keys: "jsonb",
       answered: "integer",
+      at: "timestamptz",
     },
   )
   const said = batch(
@@ -171,10 +175,12 @@ export async function acceptIntakes(
       FROM numbered n JOIN lines l USING (conversation)
       RETURNING id, conversation, position, received_at
     ), kept AS (
-      INSERT INTO intakes (id, channel, via, method, address, headers, body, genuine, verdict, unreadable, notes, event_keys, answered)
+      INSERT INTO intakes (id, channel, via, method, address, headers, body, genuine, verdict, unreadable, notes, event_keys, answered, received_at)
       SELECT c.id, c.channel, c.via, c.method, c.address, c.headers, c.body, c.genuine, c.verdict, c.unreadable, c.notes,
-        ARRAY(SELECT jsonb_array_elements_text(c.keys)), c.answered
+        ARRAY(SELECT jsonb_array_elements_text(c.keys)), c.answered, coalesce(c.at, clock_timestamp())
       FROM mine, ${calls.sql}
+      -- A call from the local journal may be there already, if what was said of that was lost.
+      ON CONFLICT DO NOTHING
     ), bots AS MATERIALIZED (
       SELECT c.key, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
     )

@@ -1,5 +1,6 @@
 import type { Said, Standin } from "../support/harness.ts"
 import {
+  allOf,
   endAll,
   eventually,
   freePort,
@@ -69,7 +70,7 @@ async function outcome(act: string, one: Case) {
       return settled && items.filter((message) => message.direction === "in").length === 2
     },
     "both messages to be settled",
-    25,
+    60,
   )
   // Long enough for anything that would be said once too often.
   await pause(300)
@@ -89,56 +90,57 @@ async function outcome(act: string, one: Case) {
 
 const wordsOf = (said: Said) => (said.text!.startsWith("A sentence") ? "long" : said.text!.trim())
 
-describe("answered means kept, all or nothing, once or in doubt: a service killed (kill -9) between any two steps", () => {
-  test.each<Case>([
-    { point: "inlet: call read", answers: counts },
-    { point: "inlet: call kept", answers: counts },
-    { point: "turn: line loaded", answers: counts },
-    { point: "turn: handler chosen", answers: counts },
-    { point: "turn: handler answered", answers: counts },
-    // From here on the attempt is on record, and nobody can know whether its first byte left.
-    { point: "turn: committed", settings: { onDoubt: "resend" }, answers: counts, doubts: 1 },
-    { point: "turn: committed", settings: { onDoubt: "park" }, answers: ["count 2"], doubts: 1, parked: 1 },
-    { point: "send: attempt begun", says: "long", settings: { onDoubt: "resend" }, answers: longParts, doubts: 1 },
-    {
-      point: "send: attempt begun",
-      says: "long",
-      settings: { onDoubt: "park" },
-      answers: ["long", "count 1"],
-      doubts: 1,
-      parked: 1,
-    },
-    { point: "send: call answered", settings: { onDoubt: "resend" }, answers: ["count 1", ...counts], doubts: 1 },
-    { point: "send: call answered", settings: { onDoubt: "park" }, answers: counts, doubts: 1, parked: 1 },
-    { point: "send: answer recorded", answers: counts },
-    { point: "send: answer recorded", says: "long", answers: longParts },
-    { point: "poll: updates fetched", settings: { receive: "polling" }, answers: counts },
-    { point: "poll: updates kept", settings: { receive: "polling" }, answers: counts },
-  ])(
-    "$point $says $settings",
-    async (one) => {
-      expect(await outcome("kill", one)).toEqual({
-        answers: one.answers,
-        doubts: one.doubts ?? 0,
-        parked: one.parked ?? 0,
-      })
-    },
-    60_000,
-  )
-})
+const killed: Case[] = [
+  { point: "inlet: call read", answers: counts },
+  { point: "inlet: call kept", answers: counts },
+  { point: "turn: line loaded", answers: counts },
+  { point: "turn: handler chosen", answers: counts },
+  { point: "turn: handler answered", answers: counts },
+  // From here on the attempt is on record, and nobody can know whether its first byte left.
+  { point: "turn: committed", settings: { onDoubt: "resend" }, answers: counts, doubts: 1 },
+  { point: "turn: committed", settings: { onDoubt: "park" }, answers: ["count 2"], doubts: 1, parked: 1 },
+  { point: "send: attempt begun", says: "long", settings: { onDoubt: "resend" }, answers: longParts, doubts: 1 },
+  {
+    point: "send: attempt begun",
+    says: "long",
+    settings: { onDoubt: "park" },
+    answers: ["long", "count 1"],
+    doubts: 1,
+    parked: 1,
+  },
+  { point: "send: call answered", settings: { onDoubt: "resend" }, answers: ["count 1", ...counts], doubts: 1 },
+  { point: "send: call answered", settings: { onDoubt: "park" }, answers: counts, doubts: 1, parked: 1 },
+  { point: "send: answer recorded", answers: counts },
+  { point: "send: answer recorded", says: "long", answers: longParts },
+  { point: "poll: updates fetched", settings: { receive: "polling" }, answers: counts },
+  { point: "poll: updates kept", settings: { receive: "polling" }, answers: counts },
+]
 
-describe("the same where the process lives and only the database's answer is lost", () => {
-  test.each<Case>([
-    { point: "inlet: call kept", answers: counts },
-    { point: "turn: committed", answers: counts },
-    { point: "send: attempt begun", says: "long", answers: longParts },
-    { point: "send: answer recorded", answers: counts },
-    { point: "poll: updates kept", settings: { receive: "polling" }, answers: counts },
-  ])(
-    "$point $says $settings",
-    async (one) => {
-      expect(await outcome("lose", one)).toEqual({ answers: one.answers, doubts: 0, parked: 0 })
+const lost: Case[] = [
+  { point: "inlet: call kept", answers: counts },
+  { point: "turn: committed", answers: counts },
+  { point: "send: attempt begun", says: "long", answers: longParts },
+  { point: "send: answer recorded", answers: counts },
+  { point: "poll: updates kept", settings: { receive: "polling" }, answers: counts },
+]
+
+describe.each([
+  [
+    "answered means kept, all or nothing, once or in doubt: a service killed (kill -9) between two steps",
+    "kill",
+    killed,
+  ],
+  ["the same where the process lives and only the database's answer is lost", "lose", lost],
+])("%s", (_name, act, cases) => {
+  let found: (() => unknown)[]
+  beforeAll(async () => {
+    found = await allOf(cases, 4, (one) => outcome(act, one))
+  }, 300_000)
+
+  test.each(cases.map((one, at) => ({ says: "count", settings: {}, ...one, at })))(
+    "$point, $says, $settings",
+    (one) => {
+      expect(found[one.at]!()).toEqual({ answers: one.answers, doubts: one.doubts ?? 0, parked: one.parked ?? 0 })
     },
-    60_000,
   )
 })

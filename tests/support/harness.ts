@@ -1,12 +1,13 @@
 import type { ChildProcess } from "node:child_process"
 import { spawn } from "node:child_process"
 import { randomBytes } from "node:crypto"
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs"
+import { chmodSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs"
 import { createServer } from "node:net"
 import { tmpdir } from "node:os"
 import { dirname, join, resolve } from "node:path"
 import pg from "pg"
 import { Client } from "../../src/client/client.ts"
+import { startEmbedded } from "../../src/store/embedded.ts"
 
 export const root = resolve(import.meta.dirname, "../..")
 const wobbet = join(root, "bin/wobbet")
@@ -28,6 +29,29 @@ export async function freshDatabase(): Promise<string> {
   await client.query(`CREATE DATABASE ${name}`)
   await client.end()
   return `${server}/${name}`
+}
+
+/** A database server of a test's own, to be stopped and started under it. */
+export async function startDatabaseServer() {
+  const home = tempFolder()
+  chmodSync(home, 0o755)
+  let server = await startEmbedded(home)
+  const pidFile = join(home, "database/postmaster.pid")
+  const down = async () => {
+    while (existsSync(pidFile)) await pause(20)
+  }
+  const stop = async (signal: NodeJS.Signals = "SIGINT") => {
+    if (existsSync(pidFile)) process.kill(Number(readFileSync(pidFile, "utf8").split("\n")[0]), signal)
+    await down()
+  }
+  endings.push(() => stop())
+  return {
+    database: (name: string) => server.database(name),
+    stop,
+    start: async () => {
+      server = await startEmbedded(home)
+    },
+  }
 }
 
 /** Looks into a database, where no surface of the service tells. */
@@ -150,7 +174,6 @@ export async function startService(
   if (options.faults !== undefined) env.WOBBET_FAULTS = options.faults
   const args = ["serve", ...(options.bot ? ["--bot", options.bot] : [])]
   const running = await start(args, env, /Wobbet is up/, options.faults === undefined ? wobbet : withFaults)
-  const { readFileSync } = await import("node:fs")
   const token = readFileSync(join(home, "token"), "utf8").trim()
   const address = `http://127.0.0.1:${port}`
   return { ...running, client: new Client(address, token), address, home, env: { ...env, WOBBET_URL: address } }
@@ -244,6 +267,29 @@ export class Stage {
   messages(query: object = {}) {
     return this.service.client.messages({ channel: this.key, ...query }).then((page) => page.items)
   }
+}
+
+/** Runs all cases, some at once, and gives what came of each, to be looked at one by one. */
+export async function allOf<Case, Found>(
+  cases: readonly Case[],
+  atOnce: number,
+  run: (one: Case) => Promise<Found>,
+): Promise<(() => Found)[]> {
+  const found: (() => Found)[] = []
+  let next = 0
+  const line = async () => {
+    while (next < cases.length) {
+      const at = next++
+      found[at] = await run(cases[at]!).then(
+        (value) => () => value,
+        (error: unknown) => () => {
+          throw error
+        },
+      )
+    }
+  }
+  await Promise.all(Array.from({ length: atOnce }, line))
+  return found
 }
 
 /** Looks until there is something to see. */

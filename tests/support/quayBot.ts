@@ -15,6 +15,8 @@ routes:
   - { name: slow, meets: { phrase: "slow {n as integer}" }, handler: slow }
   - { name: long, meets: { phrase: "long" }, handler: long }
   - { name: edits, meets: { event: edited }, handler: { text: "You changed it." } }
+  - { name: hogs, meets: { phrase: "hog" }, handler: hogs }
+  - { name: naps, meets: { phrase: "nap" }, handler: naps }
   - { name: echo, meets: { phrase: "say {words}" }, handler: echo }
   - { name: photos, meets: { media: any }, handler: photos }
 `,
@@ -26,6 +28,8 @@ export default handler(({ message }) => ({ replies: [text("You chose " + message
 export default handler(() => { console.log("about to fail"); throw new Error("the fog is too thick") })`,
   "handlers/waits.ts": `export default () => new Promise(() => undefined)`,
   "handlers/spins.ts": `export default () => { for (;;) {} }`,
+  "handlers/hogs.ts": `export default async () => { const held = []; for (;;) { held.push(new Array(1_000_000).fill(Math.random())); await new Promise((r) => setImmediate(r)) } }`,
+  "handlers/naps.ts": `export default async () => { await new Promise((r) => setTimeout(r, 1500)); return "awake" }`,
   "handlers/slow.ts": `import { handler } from "wobbet"
 export default handler(async ({ slots }) => { await new Promise((r) => setTimeout(r, 400)); return "slow " + slots.n })`,
   "handlers/long.ts": `export default () => ({ replies: "A sentence of the timetable. ".repeat(300) })`,

@@ -25,6 +25,10 @@ export interface ChannelKind {
   parse(call: InboundCall, channel: Channel): Parsed
   /** The answer this provider wants to see for a genuine call. */
   acknowledge(call: InboundCall, parsed: Parsed): InletAnswer
+  /** The same where the person should know that the answer will be late. */
+  acknowledgeLate?(call: InboundCall, parsed: Parsed): InletAnswer
+  /** Whether the provider brings this call again until it is answered with a 2xx. */
+  repeats(call: InboundCall): boolean
   render(part: ReplyPart, place: Place, channel: Channel): Rendered
   judge(call: OutgoingCall, answer: ProviderAnswer): Outcome
   account: Account

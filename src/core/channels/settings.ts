@@ -19,6 +19,9 @@ const common = {
   onDoubt: Joi.valid("resend", "park")
     .default("park")
     .description("what to do when a reply may or may not have arrived"),
+  repeats: Joi.boolean().description(
+    "whether a call that is refused comes again; the kind knows, unless something stands in between",
+  ),
   perSecond: Joi.number().positive().max(10_000).description("messages a second, in all"),
   perDay: Joi.number().integer().positive().description("messages a day, in all (UTC)"),
   pauseBetween: Joi.array()

@@ -32,6 +32,11 @@ export class PersonSide {
     return { message, ...(update ? { update: update.update_id } : {}) }
   }
 
+  /** Opens the chat with a bot, so that it may write, and says nothing. */
+  start(body: Body): object {
+    return publicChat(this.scene(body).chat)
+  }
+
   edit(body: Body): object {
     const { bot, chat } = this.scene(body)
     const message = chat.messages.find((one) => one.message_id === Number(body.message))

@@ -53,7 +53,7 @@ function serveApi(app: FastifyInstance, world: World, delivery: Delivery, pace: 
     const bot = world.botByToken(token)
     if (!bot) return reply.code(401).send({ ok: false, error_code: 401, description: "Unauthorized" })
     const body = await readBody(request)
-    const fault = takeFault(world, method)
+    const fault = takeFault(world, bot, method)
     if (fault && (await spoil(fault, reply))) {
       record(world, bot, method, body, fault.kind === "429" ? 429 : 500, false)
       return reply
@@ -125,10 +125,12 @@ function fieldValue(value: string): unknown {
   }
 }
 
-function takeFault(world: World, method: string): Fault | undefined {
+function takeFault(world: World, bot: Bot, method: string): Fault | undefined {
   const fault = world.faults.find(
     (one) =>
-      one.left > 0 && (one.method === undefined ? !/^(get|set|delete)W|^get/.test(method) : one.method === method),
+      one.left > 0 &&
+      (one.bot === undefined || one.bot === bot.username) &&
+      (one.method === undefined ? !/^(get|set|delete)W|^get/.test(method) : one.method === method),
   )
   if (fault) fault.left--
   world.faults = world.faults.filter((one) => one.left > 0)
@@ -236,6 +238,7 @@ function servePeople(app: FastifyInstance, world: World, delivery: Delivery): vo
   })
   act("people", (body) => world.addPerson(body as { first_name: string }))
   act("groups", (body) => publicChat(world.addGroup(body as unknown as Parameters<World["addGroup"]>[0])))
+  act("start", (body) => people.start(body))
   act("say", (body) => people.say(body))
   act("edit", (body) => people.edit(body))
   act("press", (body) => people.press(body))
@@ -253,13 +256,20 @@ function servePeople(app: FastifyInstance, world: World, delivery: Delivery): vo
     if (body.kind === "duplicates") world.duplicates += Number(body.count ?? 1)
     else if (body.kind === "reorder") world.reorder += Number(body.count ?? 1)
     else {
-      const { method, kind, count, seconds } = body as {
+      const { method, bot, kind, count, seconds } = body as {
         method?: string
+        bot?: string
         kind: Fault["kind"]
         count?: number
         seconds?: number
       }
-      world.faults.push({ kind, left: count ?? 1, seconds: seconds ?? 2, ...(method ? { method } : {}) })
+      world.faults.push({
+        kind,
+        left: count ?? 1,
+        seconds: seconds ?? 2,
+        ...(method ? { method } : {}),
+        ...(bot ? { bot } : {}),
+      })
     }
   })
 }

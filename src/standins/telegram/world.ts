@@ -61,6 +61,8 @@ export type ChatMessage = {
 export interface Fault {
   /** Only for this method; any when left out. */
   method?: string
+  /** Only for calls of this bot; of any when left out. */
+  bot?: string
   kind: "429" | "500" | "slow" | "drop" | "garbage" | "silent"
   left: number
   seconds: number

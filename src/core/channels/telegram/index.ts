@@ -1,6 +1,7 @@
 import Joi from "joi"
-import type { ChannelKind, InboundCall, InletAnswer } from "../kind.ts"
+import type { ChannelKind } from "../kind.ts"
 import { account } from "./account.ts"
+import { acknowledge, acknowledgeLate } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
 import { parse } from "./parse.ts"
@@ -34,7 +35,10 @@ export const telegram: ChannelKind = {
   greet: () => undefined,
   verify,
   parse,
-  acknowledge: (_call: InboundCall): InletAnswer => ({ status: 200 }),
+  acknowledge,
+  acknowledgeLate,
+  // "In case of an unsuccessful request, we will repeat the request": setWebhook's documentation.
+  repeats: () => true,
   render,
   judge,
   account,

@@ -1,0 +1,180 @@
+import { readdirSync } from "node:fs"
+import { join } from "node:path"
+import type { Standin } from "../support/harness.ts"
+import {
+  endAll,
+  eventually,
+  freePort,
+  pause,
+  Stage,
+  startDatabaseServer,
+  startService,
+  startStandin,
+  tempFolder,
+} from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
+import { bring, crowd, hookSecret, insist, update } from "../support/updates.ts"
+
+let standin: Standin
+beforeAll(async () => {
+  standin = await startStandin()
+})
+afterAll(endAll)
+
+let server: Awaited<ReturnType<typeof startDatabaseServer>>
+let made = 0
+beforeAll(async () => {
+  server = await startDatabaseServer()
+}, 60_000)
+
+/** A service with a database of its own on the server that is stopped. */
+async function scene(settings: object, faults = "") {
+  const where = {
+    database: await server.database(`wobbet_${++made}`),
+    bot: tempFolder(quayBot),
+    home: tempFolder(),
+    port: await freePort(),
+  }
+  const service = await startService({ ...where, faults })
+  const stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0, ...settings })
+  await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
+  await standin.post("start", { bot: stage.bot.username, from: stage.person.id })
+  await pause(2500)
+  const say = (text: string, to = service) => bring(to, stage.key, hookSecret, update(stage.person.id, text))
+  return { where, service, stage, say }
+}
+
+const counts = (n: number) => Array.from({ length: n }, (_, at) => `count ${at + 1}`)
+
+test.each(["SIGINT", "SIGQUIT"] as const)(
+  "answered means kept: PostgreSQL ended with %s and started again under load; 503 meanwhile, nothing lost or doubled",
+  async (signal) => {
+    const { service, stage, say } = await scene({ onDoubt: "resend" })
+    const people = await crowd(stage, 10)
+    const rounds = 6
+    const talking = people.map(async (chat) => {
+      for (let n = 0; n < rounds; n++) {
+        await insist([service], stage.key, hookSecret, update(chat, "count"))
+        await pause(500)
+      }
+    })
+    await pause(1200)
+    await server.stop(signal)
+    const begun = Date.now()
+    expect(await say("say away")).toBe(503)
+    // A provider waits a few seconds for an answer, no more.
+    expect(Date.now() - begun).toBeLessThan(5000)
+    await pause(1500)
+    await server.start()
+    await Promise.all(talking)
+    for (const chat of people) {
+      const said = await eventually(
+        async () => {
+          const answers = (await stage.answers(chat)).map((one) => one.text!)
+          return answers.includes(`count ${rounds}`) ? answers : undefined
+        },
+        `person ${chat} to have all answers`,
+        60,
+      )
+      expect(said).toEqual(counts(rounds))
+    }
+    await service.stop()
+  },
+  120_000,
+)
+
+describe("answered means kept, where the provider never repeats: the local journal", () => {
+  const texts = async (stage: Stage, n: number) => (await stage.answered(n)).map((one) => one.text)
+  const said = (n: number) => Array.from({ length: n }, (_, at) => `you said ${at + 1}`)
+  type Scene = Awaited<ReturnType<typeof scene>>
+  let leaves: Scene
+  let stays: Scene
+  let press: Scene
+  let atWrite: Scene
+  let atRead: Scene
+
+  beforeAll(async () => {
+    const repeats = false
+    leaves = await scene({ repeats })
+    stays = await scene({ repeats })
+    press = await scene({ repeats })
+    atWrite = await scene({ repeats }, "journal: call written=kill")
+    atRead = await scene({ repeats }, "journal: calls read in=kill")
+    await stays.say("say 1")
+    await stays.stage.answered(1)
+    // One outage for all: what happens in it stands in each test.
+    await server.stop("SIGINT")
+  }, 120_000)
+
+  test("while the database is away calls are kept on disk and acknowledged", async () => {
+    for (const n of [1, 2, 3]) expect(await leaves.say(`say ${n}`)).toBe(200)
+    for (const n of [2, 3]) expect(await stays.say(`say ${n}`)).toBe(200)
+    expect(readdirSync(join(leaves.where.home, "journal"))).toHaveLength(1)
+    expect(await leaves.service.stop("SIGKILL")).toBe("SIGKILL")
+    // Ends before its answer: the call is on disk all the same, since it comes only once.
+    expect(await atWrite.say("count")).toBe(0)
+    expect(await atWrite.service.ended).toBe("SIGKILL")
+    expect(await atRead.say("count")).toBe(200)
+  }, 60_000)
+
+  test("somebody who pressed a button is told that the answer will be late", async () => {
+    const { id } = press.stage.person
+    const answer = await fetch(`${press.service.address}/in/${press.stage.key}`, {
+      method: "POST",
+      headers: { "content-type": "application/json", "x-telegram-bot-api-secret-token": hookSecret },
+      body: JSON.stringify({
+        update_id: 77_000_001,
+        callback_query: {
+          id: "4711",
+          from: { id, is_bot: false, first_name: "Ines" },
+          message: { message_id: 1, date: 1_760_000_000, chat: { id, type: "private" }, text: "Boat?" },
+          data: "no",
+        },
+      }),
+    })
+    expect(answer.status).toBe(200)
+    expect(await answer.json()).toEqual({
+      method: "answerCallbackQuery",
+      callback_query_id: "4711",
+      text: expect.stringContaining("longer than usual") as unknown,
+    })
+  })
+
+  test("a process that lives on reads them in before what comes after, without a gap in the order", async () => {
+    await server.start()
+    for (let n = 4; n <= 8; n++) {
+      expect(await stays.say(`say ${n}`)).toBe(200)
+      await pause(200)
+    }
+    expect(await texts(stays.stage, 8)).toEqual(said(8))
+  }, 60_000)
+
+  test("they outlive kill -9 of the service, and are read in first by the next", async () => {
+    const next = await startService({ ...leaves.where, faults: "" })
+    expect(await leaves.say("say 4", next)).toBe(200)
+    expect(await texts(leaves.stage, 4)).toEqual(said(4))
+    expect(readdirSync(join(leaves.where.home, "journal"))).toEqual([])
+    const { items } = await next.client.passages({ channel: leaves.stage.key, limit: 4 })
+    const { intake } = await next.client.passage(items.at(-1)!.id)
+    expect(intake!.notes.join()).toMatch(/the database was away: kept on local disk at .*, read in at /)
+    await next.stop()
+  }, 60_000)
+
+  test.each([
+    ["the call is on disk and not answered", () => atWrite],
+    ["the calls are in the database and still on disk", () => atRead],
+  ])(
+    "killed where %s: handled once, all the same",
+    async (_where, which) => {
+      const { where, service, stage, say } = which()
+      expect(await service.ended).toBe("SIGKILL")
+      const next = await startService({ ...where, faults: "" })
+      expect(await say("count", next)).toBe(200)
+      await stage.answered(2)
+      await pause(1200)
+      expect((await stage.answers()).map((one) => one.text)).toEqual(counts(2))
+      await next.stop()
+    },
+    60_000,
+  )
+})

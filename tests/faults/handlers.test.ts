@@ -1,0 +1,134 @@
+import { readdirSync, readFileSync } from "node:fs"
+import type { Service, Standin } from "../support/harness.ts"
+import { endAll, eventually, pause, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
+import { bring, crowd, hookSecret, update } from "../support/updates.ts"
+
+let standin: Standin
+beforeAll(async () => {
+  standin = await startStandin()
+})
+afterAll(endAll)
+
+describe("nobody waits for a bad handler", () => {
+  let service: Service
+  beforeAll(async () => {
+    service = await startService({ bot: tempFolder(quayBot), faults: "" })
+  })
+
+  test.each([
+    ["throws", "throw", "the fog is too thick"],
+    ["waits for ever", "wait for ever", "did not answer within 2 s"],
+    ["never leaves its loop", "spin", "loop never ends"],
+    ["eats memory", "hog", "more memory"],
+  ])(
+    "one that %s hurts only its own message, and its author learns why",
+    async (_name, text, reason) => {
+      const stage = await Stage.set(service, standin)
+      await stage.say(text)
+      const parked = await eventually(
+        async () => {
+          const { items } = await service.client.parked({ channel: stage.key })
+          // Others are answered while this one fails.
+          return items[0]
+        },
+        "the failed turn to be parked",
+        40,
+      )
+      expect(parked).toMatchObject({
+        what: "turn",
+        cause: "handler failed",
+        reason: expect.stringContaining(reason) as unknown,
+      })
+      await stage.say("say still here")
+      expect((await stage.answered(1))[0]!.text).toBe("you said still here")
+      const { paths } = await service.client.passage(parked.message)
+      expect(paths[0]!.turns.map((turn) => turn.outcome)).toEqual(["failed", "failed", "parked"])
+      expect(paths[0]!.turns[0]!.error!.message).toContain(reason)
+    },
+    60_000,
+  )
+
+  test("a stack names the author's own file and line, and what it printed is kept", async () => {
+    const stage = await Stage.set(service, standin)
+    await stage.say("throw")
+    const turn = await eventually(async () => {
+      const [message] = await stage.messages({ direction: "in" })
+      return (await service.client.passage(message!.id)).paths[0]!.turns[0]
+    }, "the first failure")
+    expect(turn.error!.stack).toMatch(/handlers\/throws\.ts:2/)
+    expect(turn.log).toEqual(["about to fail"])
+  })
+
+  test("others running beside one that spins are answered", async () => {
+    const bad = await Stage.set(service, standin)
+    const others = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
+    await bad.say("spin")
+    await Promise.all(others.map((one, at) => one.say(`slow ${at}`)))
+    const answers = await Promise.all(others.map((one) => one.answered(1)))
+    expect(answers.map(([first]) => first!.text)).toEqual(["slow 0", "slow 1", "slow 2"])
+  }, 60_000)
+
+  test("fifty that take their time hold up nobody who is quick", async () => {
+    const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
+    await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
+    const people = await crowd(stage, 52)
+    const slow = people.slice(0, 50)
+    await Promise.all(slow.map((chat) => bring(service, stage.key, hookSecret, update(chat, "nap"))))
+    await bring(service, stage.key, hookSecret, update(people[50]!, "say quick"))
+    await stage.answered(1, people[50])
+    const slept = await Promise.all(slow.map((chat) => stage.answers(chat)))
+    expect(slept.flat()).toEqual([])
+    for (const chat of slow) expect((await stage.answered(1, chat))[0]!.text).toBe("awake")
+  }, 60_000)
+
+  test("one whose time is over goes on eating in its host: whoever else runs there is not blamed", async () => {
+    const [bad, good] = [await Stage.set(service, standin), await Stage.set(service, standin)]
+    // Its deadline passes while it waits; its host may still fall over it later.
+    await bad.say("wait for ever")
+    await pause(1200)
+    for (let n = 0; n < 4; n++) await good.say(`slow ${n}`)
+    const answers = await good.answered(4)
+    expect(answers.map((one) => one.text)).toEqual([0, 1, 2, 3].map((n) => `slow ${n}`))
+    expect((await service.client.parked({ channel: good.key })).items).toEqual([])
+  }, 60_000)
+
+  test("a service that is killed leaves no handler behind, not even one that never leaves its loop", async () => {
+    const own = await startService({ bot: tempFolder(quayBot), faults: "" })
+    const stage = await Stage.set(own, standin, { gather: 0 })
+    await stage.say("spin")
+    const hosts = await eventually(async () => {
+      const children = childrenOf(own.child.pid!)
+      return children.length > 0 && (await stage.messages({ direction: "in" })).length > 0 ? children : undefined
+    }, "the host to run")
+    await pause(500)
+    await own.stop("SIGKILL")
+    await eventually(async () => hosts.every((pid) => !isRunning(pid)), "the hosts to be gone", 5)
+  }, 60_000)
+
+  test("a handler sees nothing of the service's environment", async () => {
+    const stage = await Stage.set(service, standin)
+    await stage.say("say secret")
+    expect((await stage.answered(1))[0]!.text).toBe("you said secret")
+  })
+})
+
+function statOf(pid: number): string[] | undefined {
+  try {
+    return readFileSync(`/proc/${pid}/stat`, "utf8")
+      .replace(/^.*\) /, "")
+      .split(" ")
+  } catch {
+    return undefined
+  }
+}
+
+function childrenOf(pid: number): number[] {
+  const all = readdirSync("/proc").filter((name) => /^\d+$/.test(name))
+  return all.map(Number).filter((one) => statOf(one)?.[1] === String(pid))
+}
+
+/** One that has ended and that nobody has asked about yet counts as ended. */
+function isRunning(pid: number): boolean {
+  return !/^[ZX]?$/.test(statOf(pid)?.[0] ?? "")
+}

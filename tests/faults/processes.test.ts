@@ -1,0 +1,230 @@
+import type { Service, Standin } from "../support/harness.ts"
+import {
+  endAll,
+  eventually,
+  freshDatabase,
+  pause,
+  query,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+} from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
+import { bring, crowd, hookSecret, insist, update } from "../support/updates.ts"
+
+let standin: Standin
+beforeAll(async () => {
+  standin = await startStandin()
+})
+afterAll(endAll)
+
+describe("one turn at a time, in order, over two processes on one database", () => {
+  test("share the work: every message answered once and in order, whichever process takes the call", async () => {
+    const database = await freshDatabase()
+    const bot = tempFolder(quayBot)
+    const [one, two] = await Promise.all([
+      startService({ bot, database, faults: "" }),
+      startService({ bot, database, faults: "" }),
+    ])
+    const first = await Stage.set(one, standin, { perSecond: 1000, gather: 0 })
+    await eventually(
+      async () => (await two.client.channels()).items.some((channel) => channel.key === first.key),
+      "the second process to know the channel",
+    )
+    const secret = "quay-secret-word"
+    await one.client.changeChannel(first.key, { secrets: { hookSecret: secret } })
+    const people = Array.from({ length: 4 }, (_, at) => 8_000_000 + at)
+    await one.client.connectChannel(first.key)
+    for (const id of people) await standin.post("people", { id, first_name: `P${id}` })
+    for (const id of people) await standin.post("say", { bot: first.bot.username, from: id, text: "say warm" })
+    await eventually(
+      async () => (await Promise.all(people.map((id) => first.answers(id)))).every((answers) => answers.length === 1),
+      "everybody to be known",
+    )
+    await new Promise((done) => setTimeout(done, 2500))
+    // The same updates to both processes at once, as a redelivery in parallel would be.
+    let update = 5_000_000
+    const post = (service: Service, body: object) =>
+      fetch(`${service.address}/in/${first.key}`, {
+        method: "POST",
+        headers: { "content-type": "application/json", "x-telegram-bot-api-secret-token": secret },
+        body: JSON.stringify(body),
+      }).then((answer) => answer.status)
+    for (let n = 1; n <= 5; n++) {
+      const bodies = people.map((id) => ({
+        update_id: update++,
+        message: {
+          message_id: n,
+          date: Math.floor(Date.now() / 1000),
+          chat: { id, type: "private" },
+          from: { id, is_bot: false, first_name: "P" },
+          text: "count",
+        },
+      }))
+      const statuses = await Promise.all(bodies.flatMap((body) => [post(one, body), post(two, body)]))
+      expect(new Set(statuses)).toEqual(new Set([200]))
+    }
+    for (const id of people) {
+      const answers = await first.answered(6, id)
+      expect(answers.slice(1).map((answer) => answer.text)).toEqual([1, 2, 3, 4, 5].map((n) => `count ${n}`))
+    }
+    const { items } = await two.client.messages({ channel: first.key, direction: "out", text: "count", limit: 200 })
+    expect(items).toHaveLength(20)
+    await two.stop()
+    await one.stop()
+  }, 60_000)
+
+  test("when one is killed the other goes on at once, in the middle of a conversation", async () => {
+    const database = await freshDatabase()
+    const bot = tempFolder(quayBot)
+    const first = await startService({ bot, database, faults: "" })
+    const stage = await Stage.set(first, standin, { receive: "polling" })
+    await stage.say("count")
+    await stage.answered(1)
+    const second = await startService({ bot, database, faults: "" })
+    await first.stop("SIGKILL")
+    await stage.say("count")
+    expect((await stage.answered(2))[1]!.text).toBe("count 2")
+    await second.stop()
+    // Nobody is there: the provider keeps it, and a new process goes on with the offset on record.
+    await stage.say("count")
+    const third = await startService({ bot, database, faults: "" })
+    expect((await stage.answered(3))[2]!.text).toBe("count 3")
+    await third.stop()
+    expect(await stage.answers()).toHaveLength(3)
+  }, 60_000)
+})
+
+test("SIGTERM leaves nothing half done: what had begun is ended, what had not is taken by the next", async () => {
+  const database = await freshDatabase()
+  const bot = tempFolder(quayBot)
+  const service = await startService({ bot, database, faults: "" })
+  const stages = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
+  for (const [at, stage] of stages.entries()) {
+    await stage.say(`slow ${at}`)
+    await pause(150)
+  }
+  expect(await service.stop("SIGTERM")).toBe(0)
+  const next = await startService({ bot, database, faults: "" })
+  for (const [at, stage] of stages.entries()) {
+    expect((await stage.answered(1)).map((one) => one.text)).toEqual([`slow ${at}`])
+  }
+  await pause(500)
+  const { items } = await next.client.messages({ direction: "out" })
+  expect(items.map((one) => one.status)).toEqual(["sent", "sent", "sent"])
+  expect((await next.client.parked({ open: false })).items).toEqual([])
+  await next.stop()
+}, 60_000)
+
+test("under load one of two is killed and the other told to stop: every message answered once, in order", async () => {
+  const database = await freshDatabase()
+  const bot = tempFolder(quayBot)
+  const start = () => startService({ bot, database, faults: "" })
+  const services = await Promise.all([start(), start()])
+  const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0, onDoubt: "resend" })
+  await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
+  const people = await crowd(stage, 12)
+  await pause(2500)
+  const rounds = 8
+  const talking = people.map(async (chat) => {
+    for (let n = 1; n <= rounds; n++) {
+      await insist(services, stage.key, hookSecret, update(chat, "count"))
+      await pause(600)
+    }
+  })
+  await pause(1500)
+  await services[0]!.stop("SIGKILL")
+  services[0] = await start()
+  await pause(500)
+  expect(await services[1]!.stop("SIGTERM")).toBe(0)
+  services[1] = await start()
+  await Promise.all(talking)
+  for (const chat of people) {
+    const said = await eventually(
+      async () => {
+        const answers = (await stage.answers(chat)).map((one) => one.text!)
+        return answers.includes(`count ${rounds}`) ? answers : undefined
+      },
+      `person ${chat} to have all answers`,
+      40,
+    )
+    // Nothing twice but what was in doubt when a process was killed, and nothing out of order.
+    expect([...new Set(said)]).toEqual(Array.from({ length: rounds }, (_, at) => `count ${at + 1}`))
+  }
+  const twice = (await Promise.all(people.map((chat) => stage.answers(chat)))).flat().length - people.length * rounds
+  const { items } = await services[0]!.client.messages({ channel: stage.key, doubtful: true, limit: 200 })
+  expect(twice).toBeLessThanOrEqual(items.length)
+  await Promise.all(services.map((one) => one.stop()))
+}, 120_000)
+
+describe("order does not hang on ids or clocks", () => {
+  let database: string
+  let service: Service
+  let stage: Stage
+
+  test("what was accepted first is first, also where its id is higher", async () => {
+    database = await freshDatabase()
+    const bot = tempFolder(quayBot)
+    // The third call to come waits with its ids made, and is kept after the fourth.
+    const slow = await startService({ bot, database, faults: "inlet: ids made=hold1500@3" })
+    service = await startService({ bot, database, faults: "" })
+    stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0 })
+    await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
+    const [chat] = await crowd(stage, 1)
+    await eventually(
+      async () => (await slow.client.channels()).items.length > 0,
+      "the other process to know the channel",
+    )
+    await pause(2500)
+    for (const n of [1, 2]) await insist([slow], stage.key, hookSecret, update(chat!, `say ${n}`))
+    const late = bring(slow, stage.key, hookSecret, update(chat!, "say later"))
+    await pause(300)
+    await insist([service], stage.key, hookSecret, update(chat!, "say sooner"))
+    expect(await late).toBe(200)
+    const answers = await stage.answered(4, chat)
+    expect(answers.map((one) => one.text)).toEqual(["you said 1", "you said 2", "you said sooner", "you said later"])
+    const rows = await query<{ id: string; words: string }>(
+      database,
+      "SELECT id, words FROM messages WHERE direction = 'in' AND words IN ('say sooner', 'say later') ORDER BY id",
+    )
+    // Only then does this test show anything.
+    expect(rows.map((row) => row.words)).toEqual(["say later", "say sooner"])
+    await slow.stop()
+  }, 60_000)
+
+  test("the live stream passes nothing that a running transaction may still precede", async () => {
+    const people = await crowd(stage, 2)
+    for (const chat of people) await insist([service], stage.key, hookSecret, update(chat, "say hello"))
+    await Promise.all(people.map((chat) => stage.answered(1, chat)))
+    const [held] = await query<{ id: string }>(database, `SELECT id FROM conversations WHERE address = '${people[0]}'`)
+    const seen: string[] = []
+    const broken = new AbortController()
+    const watching = (async () => {
+      for await (const event of service.client.live(broken.signal))
+        if (event.what === "message") seen.push(event.message)
+    })().catch(() => undefined)
+    const told = async () => {
+      const found = await Promise.all(seen.map((id) => service.client.message(id)))
+      return found.map((one) => one.text).filter((text) => /^say (first|second)/.test(text))
+    }
+    const pg = (await import("pg")).default
+    const hold = new pg.Client({ connectionString: database })
+    await hold.connect()
+    await hold.query("BEGIN")
+    await hold.query("SELECT 1 FROM work WHERE conversation = $1 FOR UPDATE", [held!.id])
+    // Has its number in the order of transactions, and waits for the line.
+    const waits = bring(service, stage.key, hookSecret, update(people[0]!, "say first"))
+    await pause(500)
+    await insist([service], stage.key, hookSecret, update(people[1]!, "say second"))
+    await pause(800)
+    expect(await told()).toEqual([])
+    await hold.query("COMMIT")
+    await hold.end()
+    expect(await waits).toBe(200)
+    await eventually(async () => (await told()).length === 2, "both in the stream")
+    broken.abort()
+    await watching
+    await service.stop()
+  }, 60_000)
+})

@@ -1,0 +1,94 @@
+import type { Service, Standin } from "../support/harness.ts"
+import { allOf, endAll, eventually, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
+
+let service: Service
+let standin: Standin
+
+beforeAll(async () => {
+  standin = await startStandin()
+  service = await startService({ bot: tempFolder(quayBot), faults: "" })
+})
+afterAll(endAll)
+
+test("a 429 is obeyed to the second, and the reply comes once", async () => {
+  const stage = await Stage.set(service, standin)
+  await standin.post("faults", { kind: "429", method: "sendMessage", count: 1, seconds: 2 })
+  const begun = Date.now()
+  await stage.say("say later")
+  await stage.answered(1)
+  expect(Date.now() - begun).toBeGreaterThanOrEqual(2000)
+  const [reply] = await stage.messages({ direction: "out" })
+  const attempts = (await service.client.passage(reply!.id)).paths[0]!.replies[0]!.attempts
+  expect(attempts.map((one) => one.outcome)).toEqual(["again", "accepted"])
+})
+
+test("a fault there is retried; an answer that vanished is a doubt, and is said to be one", async () => {
+  const stage = await Stage.set(service, standin)
+  await standin.post("faults", { kind: "500", method: "sendMessage", count: 1 })
+  await stage.say("say retried")
+  expect((await stage.answered(1))[0]!.text).toBe("you said retried")
+  await standin.post("faults", { kind: "drop", method: "sendMessage", count: 1 })
+  await stage.say("say doubtful")
+  const [doubt] = await eventually(async () => {
+    const { items } = await service.client.parked({ channel: stage.key })
+    return items.length > 0 ? items : undefined
+  }, "the doubt")
+  expect(doubt).toMatchObject({ what: "send", cause: "doubt", text: "you said doubtful" })
+  expect(await stage.messages({ doubtful: true })).toMatchObject([{ status: "parked", text: "you said doubtful" }])
+  // The line is free again, and the person has the message: dropping it is right.
+  await service.client.dropParked(doubt!.id)
+  await stage.say("say next")
+  await stage.answered(3)
+  await expect(service.client.retryParked(doubt!.id)).rejects.toThrow("decided")
+})
+
+test("with onDoubt=resend the same doubt is settled by sending again", async () => {
+  const stage = await Stage.set(service, standin, { onDoubt: "resend" })
+  await standin.post("faults", { kind: "drop", method: "sendMessage", count: 1 })
+  await stage.say("say twice")
+  expect((await stage.answered(2)).map((one) => one.text)).toEqual(["you said twice", "you said twice"])
+  await eventually(async () => (await stage.messages({ doubtful: true, status: "sent" }))[0], "the doubt on record")
+})
+
+/** What a provider may do with a call, and whether it leaves a doubt. */
+const ways = [
+  { kind: "429", doubt: false },
+  { kind: "500", doubt: false },
+  { kind: "garbage", doubt: true },
+  { kind: "drop", doubt: true },
+  { kind: "silent", doubt: true },
+]
+const cases = ways.flatMap((way) => ["park", "resend"].map((onDoubt) => ({ ...way, onDoubt })))
+
+describe("in order, and once or in doubt and said so: the provider answers the first of three replies with", () => {
+  let found: (() => { said: string[]; doubtful: string[][] })[]
+  beforeAll(async () => {
+    found = await allOf(cases, cases.length, async ({ kind, onDoubt }) => {
+      const stage = await Stage.set(service, standin, { onDoubt, gather: 0 })
+      await standin.post("faults", { kind, method: "sendMessage", count: 1, seconds: 1, bot: stage.bot.username })
+      for (const n of [1, 2, 3]) await stage.say(`say ${n}`)
+      const said = await eventually(
+        async () => {
+          const texts = (await stage.answers()).map((one) => one.text!)
+          return texts.includes("you said 3") ? texts : undefined
+        },
+        "the last answer",
+        60,
+      )
+      const doubtful = await stage.messages({ direction: "out", doubtful: true })
+      return { said, doubtful: doubtful.map((one) => [one.text, one.status]) }
+    })
+  }, 90_000)
+
+  test.each(cases.map((one, at) => ({ ...one, at })))("$kind, onDoubt: $onDoubt", ({ kind, doubt, onDoubt, at }) => {
+    const { said, doubtful } = found[at]!()
+    const all = ["you said 1", "you said 2", "you said 3"]
+    // Garbage and a dropped connection come after the stand-in took the message; silence comes instead.
+    const taken = kind !== "silent"
+    if (!doubt) expect(said).toEqual(all)
+    else if (onDoubt === "resend") expect(said).toEqual(taken ? ["you said 1", ...all] : all)
+    else expect(said).toEqual(taken ? all : all.slice(1))
+    expect(doubtful).toEqual(doubt ? [["you said 1", onDoubt === "park" ? "parked" : "sent"]] : [])
+  })
+})
