@@ -22,6 +22,8 @@ export interface Wave {
   text: string
   /** Milliseconds between two calls of one connection; 0 for as fast as they are answered. */
   gap?: number
+  /** Set where nobody is answered, since the channel is paused. */
+  unanswered?: boolean
 }
 
 export interface WaveResult {
@@ -134,7 +136,7 @@ async function run(wave: Wave): Promise<WaveResult> {
   await Promise.all(Array.from({ length: wave.atOnce }, line))
   const acknowledged = (performance.now() - begun) / 1000
   heard?.()
-  const last = await allReplied
+  const last = wave.unanswered ? performance.now() : await allReplied
   return { acknowledged, replied: (last - begun) / 1000, waits: waits.sort((a, b) => a - b), refused }
 }
 

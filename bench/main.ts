@@ -1,107 +1,195 @@
-import { chmodSync, mkdtempSync, readFileSync, rmSync } from "node:fs"
-import { tmpdir } from "node:os"
+import { chmodSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs"
+import { cpus, tmpdir } from "node:os"
 import { join } from "node:path"
+import { parseArgs } from "node:util"
 import { startEmbedded } from "../src/store/embedded.ts"
-import { childrenOf, Load, processorTime, startHandwritten, startWobbet } from "./stage.ts"
-import type { Subject } from "./stage.ts"
+import type { Wave } from "./load.ts"
+import type { Subject, WobbetSubject } from "./stage.ts"
+import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
+import { printTable } from "./table.ts"
 
+/**
+ * Each figure beside its baseline, taken in turn on one machine, from one load generator and one database server. What
+ * counts is the ratio: the figures themselves move by a third from one minute to the next on a shared machine.
+ */
+const { values: options } = parseArgs({
+  options: { quick: { type: "boolean" }, json: { type: "boolean" }, rounds: { type: "string", default: "3" } },
+})
+const rounds = Number(options.rounds)
+const size = options.quick ? 0.1 : 1
+const people = Math.round(8000 * size)
+const messages = Math.round(8000 * size)
+const waiting = Math.round(100_000 * size)
+const few = Math.round(20_000 * size)
+const many = Math.round(200_000 * size)
+/** As many calls at once as Telegram makes at most. */
+const atOnce = 100
+
+/** One part of a measured run: milliseconds of processor time a message. */
+export interface Share {
+  load: number
+  service: number
+  hosts: number
+  postgres: number
+}
+export interface Run {
+  acknowledged: number
+  handled: number
+  p50: number
+  p99: number
+  share: Share
+}
+export interface Results {
+  taken: string
+  machine: string
+  rounds: number
+  messages: number
+  atOnce: number
+  handwritten: Run[]
+  wobbet: Run[]
+  waiting: { conversations: number; without: number[]; with: number[] }
+  memory: { few: number; many: number; after: [number, number] }
+}
+
+const say = (text: string) => process.stderr.write(`${text}\n`)
 const home = mkdtempSync(join(tmpdir(), "wobbet-bench-"))
 chmodSync(home, 0o755)
-let server = await startEmbedded(home)
-if (process.env.PGSS) {
-  const pg = (await import("pg")).default
-  const c = new pg.Client({ connectionString: await server.database("postgres") })
-  await c.connect()
-  await c.query("ALTER SYSTEM SET shared_preload_libraries='pg_stat_statements'")
-  await c.end()
-  const { appendFileSync } = await import("node:fs")
-  appendFileSync(
-    join(home, "database/postgresql.conf"),
-    "\npg_stat_statements.track_planning=on\n" +
-      (process.env.AE
-        ? "session_preload_libraries='auto_explain'\nauto_explain.log_min_duration=3\nauto_explain.log_analyze=on\nauto_explain.log_buffers=on\n"
-        : ""),
-  )
-  await server.stop()
-  server = await startEmbedded(home)
-}
-const load = await Load.start()
-let made = 0
-const fresh = () => server.database(`bench_${made++}`)
+const server = await startEmbedded(home)
 const postmaster = Number(readFileSync(join(home, "database/postmaster.pid"), "utf8").split("\n")[0])
-const rounds = Number(process.argv[2] ?? 2)
-const count = Number(process.argv[3] ?? 6000)
-const text = process.argv[4] ?? "count"
-const only = process.argv[5]
-const people = 6000
+const load = await Load.start()
+let databases = 0
+let updates = 1
+const subjects = new Set<Subject>()
+const freshDatabase = () => server.database(`bench_${databases++}`)
 
-async function wave(subject: Subject, from: number, n: number, more: object = {}) {
-  const pids = [load.pid, ...subject.pids(), postmaster, ...childrenOf(postmaster)]
-  const before = new Map(pids.map((pid) => [pid, processorTime(pid)]))
-  const begun = performance.now()
-  const result = await load.run({
+async function wave(subject: Subject, count: number, more: Partial<Wave> = {}) {
+  const from = updates
+  updates += count
+  const given = {
     port: subject.port,
     path: subject.path,
     secret: subject.secret,
     from,
-    count: n,
-    atOnce: Number(process.env.AT ?? 40),
+    count,
+    atOnce,
     people,
     firstPerson: 1_000_000,
-    text,
-    ...more,
-  })
-  await subject.settled()
-  const whole = (performance.now() - begun) / 1000
-  const pgNow = childrenOf(postmaster)
-  const used = (list: number[]) => list.reduce((sum, pid) => sum + processorTime(pid) - (before.get(pid) ?? 0), 0)
-  const cpu = {
-    load: used([load.pid]),
-    service: used([subject.pids()[0]!]),
-    hosts: used(subject.pids().slice(1)),
-    postgres: used(pgNow),
+    text: "count",
   }
-  return { ...result, whole, cpu }
+  const parts = (): { [part in keyof Share]: number[] } => {
+    const [service, ...hosts] = subject.pids()
+    return { load: [load.pid], service: [service!], hosts, postgres: childrenOf(postmaster) }
+  }
+  const before = new Map(
+    Object.values(parts())
+      .flat()
+      .map((pid) => [pid, processorTime(pid)]),
+  )
+  const begun = performance.now()
+  const found = await load.run({ ...given, ...more })
+  if (found.refused > 0) throw new Error(`${subject.name} refused ${found.refused} calls`)
+  await subject.settled()
+  const seconds = (performance.now() - begun) / 1000
+  const used = (pids: number[]) =>
+    (pids.reduce((sum, pid) => sum + processorTime(pid) - (before.get(pid) ?? 0), 0) / count) * 1000
+  const after = parts()
+  const share = {
+    load: used(after.load),
+    service: used(after.service),
+    hosts: used(after.hosts),
+    postgres: used(after.postgres),
+  }
+  return { ...found, seconds, share }
 }
-const f = (n: number) => n.toFixed(2)
-for (let round = 0; round < rounds; round++) {
-  const rates: number[] = []
-  for (const start of [
-    () => fresh().then((url) => startHandwritten(url, load)),
-    () => fresh().then((url) => startWobbet(url, join(home, `w${round}`), load)),
-  ]) {
-    const subject: Subject = await start()
-    if (only && only !== subject.name) {
-      await subject.stop()
-      continue
-    }
-    await wave(subject, 1, people)
-    if (process.env.PGSS && subject.name === "Wobbet") {
-      const d = (subject as any).database
-      await d.query("CREATE EXTENSION IF NOT EXISTS pg_stat_statements")
-      await d.query("SELECT pg_stat_statements_reset()")
-    }
-    const w = await wave(subject, 10_000_000, count)
-    rates.push(count / w.whole)
-    if (process.env.PGSS && subject.name === "Wobbet") {
-      const d = (subject as any).database
-      const { rows } = await d.query(
-        "SELECT left(regexp_replace(query, '\\s+', ' ', 'g'), 70) q, calls, round(total_plan_time::numeric) plan, round(total_exec_time::numeric) exec, rows FROM pg_stat_statements ORDER BY total_exec_time+total_plan_time DESC LIMIT 22",
-      )
-      console.table(rows)
-    }
-    const quiet = await wave(subject, 20_000_000, 300, { atOnce: 1, gap: 10 })
-    const at = (p: number) => quiet.waits[Math.floor((quiet.waits.length - 1) * p)]!
-    console.log(
-      subject.name.padEnd(13),
-      `ack/s ${Math.round(count / w.acknowledged)} handled/s ${Math.round(count / w.whole)} ms cpu per msg: load ${f((w.cpu.load / count) * 1000)} service ${f((w.cpu.service / count) * 1000)} hosts ${f((w.cpu.hosts / count) * 1000)} pg ${f((w.cpu.postgres / count) * 1000)}  p50 ${f(at(0.5))} p99 ${f(at(0.99))} refused ${w.refused}`,
-    )
+
+async function measure(subject: Subject): Promise<Run> {
+  // Everybody has written before: what is measured is a service in its stride.
+  await wave(subject, people)
+  const full = await wave(subject, messages)
+  const calm = await wave(subject, Math.round(300 * Math.max(size, 0.3)), { atOnce: 1, gap: 10 })
+  const at = (part: number) => calm.waits[Math.floor((calm.waits.length - 1) * part)]!
+  return {
+    acknowledged: messages / full.acknowledged,
+    handled: messages / full.seconds,
+    p50: at(0.5),
+    p99: at(0.99),
+    share: full.share,
+  }
+}
+
+async function taking<S extends Subject, T>(starting: Promise<S>, run: (subject: S) => Promise<T>): Promise<T> {
+  const subject = await starting
+  subjects.add(subject)
+  try {
+    return await run(subject)
+  } finally {
+    subjects.delete(subject)
     await subject.stop()
   }
-  if (rates.length === 2) console.log("ratio", f(rates[1]! / rates[0]!))
 }
-await load.stop()
-await server.stop()
-if (process.env.AE) (await import("node:fs")).copyFileSync(join(home, "database.log"), "/tmp/ae.log")
-rmSync(home, { recursive: true, force: true })
+
+async function rate(subject: Subject): Promise<number> {
+  return messages / (await wave(subject, messages)).seconds
+}
+
+async function withWaiting(subject: WobbetSubject): Promise<Results["waiting"]> {
+  await wave(subject, people)
+  const without: number[] = []
+  for (let round = 0; round < rounds; round++) without.push(await rate(subject))
+  await subject.client.pauseChannel("stuck")
+  say(`  ${waiting} other conversations, each with a message that waits on a paused channel …`)
+  const filling = { path: "/in/stuck", people: waiting, firstPerson: 50_000_000 }
+  await wave(subject, waiting, { ...filling, unanswered: true })
+  const stuck: number[] = []
+  for (let round = 0; round < rounds; round++) stuck.push(await rate(subject))
+  return { conversations: waiting, without, with: stuck }
+}
+
+async function memory(subject: WobbetSubject): Promise<Results["memory"]> {
+  await wave(subject, few)
+  await new Promise((done) => setTimeout(done, 3000))
+  const first = memoryOf(subject.pid)
+  for (let done = few; done < many; done += few) {
+    await wave(subject, few)
+    say(`  ${done + few} messages, ${Math.round(memoryOf(subject.pid))} MB`)
+  }
+  await new Promise((done) => setTimeout(done, 3000))
+  return { few: first, many: memoryOf(subject.pid), after: [few, many] }
+}
+
+try {
+  const handwritten: Run[] = []
+  const wobbet: Run[] = []
+  for (let round = 1; round <= rounds; round++) {
+    say(`round ${round} of ${rounds}: ${messages} messages, ${atOnce} calls at once`)
+    handwritten.push(await taking(startHandwritten(await freshDatabase(), load), measure))
+    wobbet.push(await taking(startWobbet(await freshDatabase(), join(home, `one-${round}`), load), measure))
+    say(
+      `  handled a second: hand-written ${Math.round(handwritten.at(-1)!.handled)}, Wobbet ${Math.round(wobbet.at(-1)!.handled)}`,
+    )
+  }
+  say("a crowd that waits")
+  const crowd = await taking(startWobbet(await freshDatabase(), join(home, "waiting"), load), withWaiting)
+  say("memory")
+  const kept = await taking(startWobbet(await freshDatabase(), join(home, "memory"), load), memory)
+  const results: Results = {
+    taken: new Date().toISOString(),
+    machine: `${cpus().length} cores, Node ${process.versions.node}`,
+    rounds,
+    messages,
+    atOnce,
+    handwritten,
+    wobbet,
+    waiting: crowd,
+    memory: kept,
+  }
+  if (!options.quick) writeFileSync(join(root, "bench/results.json"), `${JSON.stringify(results, null, 2)}\n`)
+  if (options.json) process.stdout.write(`${JSON.stringify(results, null, 2)}\n`)
+  else printTable(results)
+} finally {
+  for (const subject of subjects) await subject.stop()
+  await load.stop()
+  await server.stop()
+  rmSync(home, { recursive: true, force: true })
+}
 process.exit(0)

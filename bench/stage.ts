@@ -87,27 +87,17 @@ export interface WobbetSubject extends Subject {
 
 export async function startWobbet(databaseUrl: string, home: string, load: Load): Promise<WobbetSubject> {
   const port = await freePort()
-  const child = spawn(
-    process.execPath,
-    [
-      ...(process.env.PROF ? ["--cpu-prof", "--cpu-prof-dir=/tmp/prof"] : []),
-      join(root, "bin/wobbet"),
-      "serve",
-      "--bot",
-      join(root, "bench/bot"),
-    ],
-    {
-      env: {
-        ...process.env,
-        WOBBET_HOME: home,
-        WOBBET_PORT: String(port),
-        DATABASE_URL: databaseUrl,
-        WOBBET_LOG_LEVEL: "warn",
-      },
-      stdio: ["ignore", "pipe", "inherit"],
-      cwd: root,
+  const child = spawn(process.execPath, [join(root, "bin/wobbet"), "serve", "--bot", join(root, "bench/bot")], {
+    env: {
+      ...process.env,
+      WOBBET_HOME: home,
+      WOBBET_PORT: String(port),
+      DATABASE_URL: databaseUrl,
+      WOBBET_LOG_LEVEL: "warn",
     },
-  )
+    stdio: ["ignore", "pipe", "inherit"],
+    cwd: root,
+  })
   const ended = new Promise<void>((done) => child.once("exit", () => done()))
   await new Promise<void>((done, fail) => {
     child.stdout.on("data", (chunk) => String(chunk).includes("Wobbet is up") && done())

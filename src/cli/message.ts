@@ -29,7 +29,8 @@ export function messageCommands(program: Command): void {
         ...(text ? { text } : {}),
       })
       if (asJson(options, { items, next })) return
-      printMessages(items)
+      if (options.doubtful) printDoubts(items)
+      else printMessages(items)
       if (next) print(colors.dim(`There are more; narrow the search, or raise --limit.`))
     })
 
@@ -52,6 +53,7 @@ export function messageCommands(program: Command): void {
         "status",
         `${shown.status}${shown.doubtful ? ", was doubtful" : ""}${shown.reason ? `: ${shown.reason}` : ""}`,
       )
+      line("doubt", shown.doubt && `${shown.doubt.known}; ${shown.doubt.decided}`)
       line("event", shown.event)
       line("said", shown.text)
       line("channel", `${shown.channel}, conversation ${shown.conversation}, position ${shown.position}`)
@@ -76,5 +78,20 @@ export function printMessages(items: MessageView[]): void {
       colors.dim(one.id),
     ]),
     "No message fits.",
+  )
+}
+
+function printDoubts(items: MessageView[]): void {
+  table(
+    ["begun", "who", "said", "known", "decided", "message"],
+    items.map((one) => [
+      when(one.doubt?.at ?? one.receivedAt),
+      inLine(one.title ?? one.channel, 14),
+      inLine(one.text, 20),
+      one.doubt?.known ?? "",
+      one.doubt?.open ? colors.red(one.doubt.decided) : (one.doubt?.decided ?? ""),
+      colors.dim(one.id),
+    ]),
+    "Nothing was ever in doubt.",
   )
 }

@@ -115,7 +115,7 @@ export class Client {
       })
       if (!answer.ok || !answer.body) throw await errorOf(answer)
       try {
-        for await (const event of readEvents(answer.body)) {
+        for await (const event of readEvents(answer.body, signal)) {
           cursor = event.id ?? cursor
           if (event.event !== "happened") continue
           for (const item of JSON.parse(event.data) as LiveEvent[]) yield item
@@ -187,10 +187,13 @@ async function errorOf(answer: Response): Promise<ApiError> {
 /** Server-sent events, as the HTML standard writes them. */
 async function* readEvents(
   body: ReadableStream<Uint8Array>,
+  signal: AbortSignal,
 ): AsyncGenerator<{ id?: string; event: string; data: string }> {
   const decoder = new TextDecoder()
   let text = ""
   const reader = body.getReader()
+  // fetch keeps only a weak hold of what its signal would break off: a stream that lasts may not hear of it.
+  signal.addEventListener("abort", () => void reader.cancel().catch(() => undefined), { once: true })
   for (;;) {
     const { done, value } = await reader.read()
     if (done) return

@@ -8,6 +8,17 @@ export interface Stop {
   why?: string
 }
 
+/** A send of which it was open whether the provider took it. */
+export interface Doubt {
+  /** When the call was begun. */
+  at: string
+  /** In words. */
+  known: string
+  decided: string
+  /** Whether a person is still to decide. */
+  open: boolean
+}
+
 export interface MessageView {
   id: string
   channel: string
@@ -28,6 +39,8 @@ export interface MessageView {
   status: string
   reason: string | null
   doubtful: boolean
+  /** Set where it was open whether the provider took it. */
+  doubt?: Doubt
   route: string | null
   parked: string | null
   replies: string[] | null

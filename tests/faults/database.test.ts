@@ -95,11 +95,9 @@ describe("answered means kept, where the provider never repeats: the local journ
 
   beforeAll(async () => {
     const repeats = false
-    leaves = await scene({ repeats })
-    stays = await scene({ repeats })
-    press = await scene({ repeats })
-    atWrite = await scene({ repeats }, "journal: call written=kill")
-    atRead = await scene({ repeats }, "journal: calls read in=kill")
+    const acts = ["", "", "", "journal: call written=kill", "journal: calls read in=kill"]
+    const scenes = await Promise.all(acts.map((act) => scene({ repeats }, act)))
+    ;[leaves, stays, press, atWrite, atRead] = scenes as [Scene, Scene, Scene, Scene, Scene]
     await stays.say("say 1")
     await stays.stage.answered(1)
     // One outage for all: what happens in it stands in each test.

@@ -59,7 +59,8 @@ describe("one turn at a time, in order, over two processes on one database", () 
           date: Math.floor(Date.now() / 1000),
           chat: { id, type: "private" },
           from: { id, is_bot: false, first_name: "P" },
-          text: "count",
+          // Takes longer than the next call to come: two processes that both took the turn would both count.
+          text: "count slowly",
         },
       }))
       const statuses = await Promise.all(bodies.flatMap((body) => [post(one, body), post(two, body)]))
@@ -167,7 +168,7 @@ describe("order does not hang on ids or clocks", () => {
     database = await freshDatabase()
     const bot = tempFolder(quayBot)
     // The third call to come waits with its ids made, and is kept after the fourth.
-    const slow = await startService({ bot, database, faults: "inlet: ids made=hold1500@3" })
+    const slow = await startService({ bot, database, faults: "inlet: ids made=hold700@3" })
     service = await startService({ bot, database, faults: "" })
     stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0 })
     await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
@@ -177,13 +178,14 @@ describe("order does not hang on ids or clocks", () => {
       "the other process to know the channel",
     )
     await pause(2500)
-    for (const n of [1, 2]) await insist([slow], stage.key, hookSecret, update(chat!, `say ${n}`))
+    // While this turn lasts, both messages come to wait in the line.
+    for (const text of ["say 1", "nap"]) await insist([slow], stage.key, hookSecret, update(chat!, text))
     const late = bring(slow, stage.key, hookSecret, update(chat!, "say later"))
-    await pause(300)
+    await pause(200)
     await insist([service], stage.key, hookSecret, update(chat!, "say sooner"))
     expect(await late).toBe(200)
     const answers = await stage.answered(4, chat)
-    expect(answers.map((one) => one.text)).toEqual(["you said 1", "you said 2", "you said sooner", "you said later"])
+    expect(answers.map((one) => one.text)).toEqual(["you said 1", "awake", "you said sooner", "you said later"])
     const rows = await query<{ id: string; words: string }>(
       database,
       "SELECT id, words FROM messages WHERE direction = 'in' AND words IN ('say sooner', 'say later') ORDER BY id",

@@ -35,9 +35,21 @@ test("a fault there is retried; an answer that vanished is a doubt, and is said 
     return items.length > 0 ? items : undefined
   }, "the doubt")
   expect(doubt).toMatchObject({ what: "send", cause: "doubt", text: "you said doubtful" })
-  expect(await stage.messages({ doubtful: true })).toMatchObject([{ status: "parked", text: "you said doubtful" }])
+  expect(await stage.messages({ doubtful: true })).toMatchObject([
+    {
+      status: "parked",
+      text: "you said doubtful",
+      doubt: {
+        known: expect.stringContaining("attempt 1 (sendMessage) was begun, and the answer never came") as unknown,
+        decided: "onDoubt is park: it waits for a person",
+        open: true,
+      },
+    },
+  ])
   // The line is free again, and the person has the message: dropping it is right.
   await service.client.dropParked(doubt!.id)
+  const [dropped] = await stage.messages({ doubtful: true })
+  expect(dropped!.doubt).toMatchObject({ decided: "local chose to leave it", open: false })
   await stage.say("say next")
   await stage.answered(3)
   await expect(service.client.retryParked(doubt!.id)).rejects.toThrow("decided")
@@ -48,7 +60,11 @@ test("with onDoubt=resend the same doubt is settled by sending again", async () 
   await standin.post("faults", { kind: "drop", method: "sendMessage", count: 1 })
   await stage.say("say twice")
   expect((await stage.answered(2)).map((one) => one.text)).toEqual(["you said twice", "you said twice"])
-  await eventually(async () => (await stage.messages({ doubtful: true, status: "sent" }))[0], "the doubt on record")
+  const said = await eventually(
+    async () => (await stage.messages({ doubtful: true, status: "sent" }))[0],
+    "the doubt on record",
+  )
+  expect(said.doubt!.decided).toBe("onDoubt is resend: it is sent again, and attempt 2 was taken")
 })
 
 /** What a provider may do with a call, and whether it leaves a doubt. */

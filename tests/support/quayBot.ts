@@ -6,6 +6,7 @@ deadline: 2s
 turnsPerMinute: 60
 routes:
   - { name: count, meets: { phrase: "count" }, handler: count }
+  - { name: slowly, meets: { phrase: "count slowly" }, handler: slowly }
   - { name: greet, meets: { command: [start, hello] }, handler: { text: "Hello {{contact.name}} {{slots.args}}" } }
   - { name: ask, meets: { phrase: "ask" }, handler: { text: "Boat?", choices: [ { id: "boat:a-very-long-id-that-no-provider-would-take-as-it-is-because-of-its-length", label: "Yes" }, { id: "no", label: "No" } ] } }
   - { name: boat, meets: { choice: "boat:*" }, handler: chosen }
@@ -22,6 +23,8 @@ routes:
 `,
   "handlers/count.ts": `import { handler } from "wobbet"
 export default handler(({ state }) => { const n = Number(state.n ?? 0) + 1; return { replies: "count " + n, state: { n } } })`,
+  "handlers/slowly.ts": `import { handler } from "wobbet"
+export default handler(async ({ state }) => { const n = Number(state.n ?? 0) + 1; await new Promise((r) => setTimeout(r, 300)); return { replies: "count " + n, state: { n } } })`,
   "handlers/chosen.ts": `import { amend, handler, text } from "wobbet"
 export default handler(({ message }) => ({ replies: [text("You chose " + message.choice!.id + " (" + message.choice!.label + ")"), amend(message.replyTo!, { choices: [] })] }))`,
   "handlers/throws.ts": `import { handler } from "wobbet"

@@ -27,7 +27,50 @@ export function Parked() {
         ))}
         {data?.items.length === 0 ? <Empty>Nothing needs you.</Empty> : null}
       </div>
+      <Doubts />
     </div>
+  )
+}
+
+/** Sends of which it was open whether the provider took them: what is known, and what was decided, by whom. */
+function Doubts() {
+  const { data, error } = useData("doubts", () => service.messages({ doubtful: true, limit: 20 }))
+  if (!error && !data?.items.length) return null
+  return (
+    <section aria-labelledby="doubts" className="mt-8">
+      <h2 id="doubts" className="mb-1 text-base font-semibold">
+        Doubts
+      </h2>
+      <p className="mb-2 text-sm text-quiet">
+        Replies of which a crash or a vanished answer left open whether the provider took them.
+      </p>
+      {error ? <Problem error={error} /> : null}
+      <div className="border border-line bg-paper">
+        {data?.items.map((one) => (
+          <article key={one.id} className="border-b border-line px-4 py-3 text-sm last:border-b-0">
+            <div className="flex flex-wrap items-baseline gap-x-3">
+              <strong>{one.text}</strong>
+              <span className="text-quiet">
+                to{" "}
+                <Link to={`/conversations/${one.conversation}`} className="underline">
+                  {one.title ?? one.conversation}
+                </Link>
+                , {when(one.doubt?.at ?? one.receivedAt)}
+              </span>
+              <Link to={`/passages/${one.id}`} className="ml-auto underline">
+                its passage
+              </Link>
+            </div>
+            <dl className="m-0 mt-1 grid grid-cols-[5rem_1fr] gap-x-3">
+              <dt className="text-quiet">known</dt>
+              <dd className="m-0">{sentence(one.doubt?.known ?? "")}</dd>
+              <dt className="text-quiet">decided</dt>
+              <dd className={`m-0 ${one.doubt?.open ? "text-damson" : ""}`}>{sentence(one.doubt?.decided ?? "")}</dd>
+            </dl>
+          </article>
+        ))}
+      </div>
+    </section>
   )
 }
 

@@ -7,6 +7,7 @@ import type { MessageRow } from "../../store/messages.ts"
 import { findMessages, inboundStatuses, messagesById, outboundStatuses } from "../../store/messages.ts"
 import type { Engine } from "../../engine/engine.ts"
 import type { MessageView } from "../../client/types.ts"
+import { doubtsOf } from "../doubts.ts"
 import { messageView } from "../passages.ts"
 import { messageStops } from "../stops.ts"
 import type { ApiRoute } from "../routes.ts"
@@ -17,8 +18,10 @@ const statuses = [...new Set([...inboundStatuses, ...outboundStatuses])]
 /** Messages with their small rails. */
 export async function withStops(engine: Engine, rows: MessageRow[]): Promise<MessageView[]> {
   const replies = await messagesById(engine.database, [...new Set(rows.flatMap((row) => row.replies ?? []))])
+  const doubts = await doubtsOf(engine.database, rows)
   return rows.map((row) => ({
     ...messageView(row),
+    ...(doubts.has(row.id) ? { doubt: doubts.get(row.id)! } : {}),
     stops: messageStops(
       row,
       replies.filter((reply) => row.replies?.includes(reply.id)),

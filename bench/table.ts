@@ -1,0 +1,103 @@
+import Table from "cli-table3"
+import pc from "picocolors"
+import type { Results, Run, Share } from "./main.ts"
+
+/** The middle one: a single bad round on a shared machine moves it little. */
+export function median(values: number[]): number {
+  const sorted = [...values].sort((a, b) => a - b)
+  const half = sorted.length >> 1
+  return sorted.length % 2 === 1 ? sorted[half]! : (sorted[half - 1]! + sorted[half]!) / 2
+}
+
+interface Line {
+  figure: string
+  baseline: string
+  wobbet: string
+  ratio: number
+  aim: string
+  met: boolean
+}
+
+/** The five figures, each as a ratio of medians. */
+export function linesOf(results: Results): Line[] {
+  const of = (runs: Run[], figure: "acknowledged" | "handled" | "p50" | "p99") => median(runs.map((run) => run[figure]))
+  const { handwritten: base, wobbet, waiting, memory } = results
+  const line = (figure: string, before: number, after: number, unit: string, aim: number, most: boolean): Line => ({
+    figure,
+    baseline: shown(before, unit),
+    wobbet: shown(after, unit),
+    ratio: after / before,
+    aim: `${most ? "≤" : "≥"} ${aim}`,
+    met: most ? after / before <= aim : after / before >= aim,
+  })
+  return [
+    line("(a) calls acknowledged", of(base, "acknowledged"), of(wobbet, "acknowledged"), "/s", 3.5, false),
+    line("(b) messages handled end to end", of(base, "handled"), of(wobbet, "handled"), "/s", 3.5, false),
+    line("(c) call to provider call, p50", of(base, "p50"), of(wobbet, "p50"), "ms", 1, true),
+    line("    the same, p99", of(base, "p99"), of(wobbet, "p99"), "ms", 1, true),
+    line(
+      `(d) as (b), beside ${thousands(waiting.conversations)} waiting`,
+      median(waiting.without),
+      median(waiting.with),
+      "/s",
+      0.9,
+      false,
+    ),
+    line(`(e) memory, ${memory.after.map(thousands).join(" to ")} messages`, memory.few, memory.many, "MB", 1.2, true),
+  ]
+}
+
+export function printTable(results: Results): void {
+  const table = new Table({
+    head: ["figure", "baseline", "Wobbet", "ratio", "", "aim"],
+    style: { head: ["bold"], border: ["gray"] },
+  })
+  for (const { figure, baseline, wobbet, ratio, aim, met } of linesOf(results)) {
+    const bar = "█".repeat(Math.max(1, Math.min(24, Math.round(ratio * 6))))
+    const color = met ? pc.green : pc.yellow
+    table.push([
+      figure,
+      right(baseline),
+      right(wobbet),
+      color(`${ratio.toFixed(2)} ×`),
+      color(bar),
+      `${aim} ${met ? "✓" : "✕"}`,
+    ])
+  }
+  const { machine, rounds, messages, atOnce } = results
+  process.stdout.write(`${table.toString()}\n`)
+  process.stdout.write(
+    pc.dim(
+      `Medians of ${rounds} rounds, taken in turn; ${machine}; ${thousands(messages)} messages, ${atOnce} calls at once.\n` +
+        "Baseline: of (a) to (c) the hand-written bot's whole request, of (d) Wobbet with nobody waiting, of (e) its memory before.\n",
+    ),
+  )
+  const cost = new Table({
+    head: ["processor time, ms a message", "service", "handler hosts", "PostgreSQL", "load and provider", "in all"],
+    style: { head: ["bold"], border: ["gray"] },
+  })
+  for (const [name, runs] of [
+    ["hand-written", results.handwritten],
+    ["Wobbet", results.wobbet],
+  ] as const) {
+    const of = (part: keyof Share) => median(runs.map((run) => run.share[part]))
+    const all = of("service") + of("hosts") + of("postgres") + of("load")
+    cost.push([
+      name,
+      ...[of("service"), of("hosts"), of("postgres"), of("load"), all].map((one) => right(one.toFixed(2))),
+    ])
+  }
+  process.stdout.write(`${cost.toString()}\n`)
+}
+
+function shown(value: number, unit: string): string {
+  return `${value >= 100 ? Math.round(value) : value.toFixed(1)} ${unit}`
+}
+
+function thousands(value: number): string {
+  return value.toLocaleString("en")
+}
+
+function right(text: string) {
+  return { content: text, hAlign: "right" as const }
+}

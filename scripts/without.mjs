@@ -1,0 +1,251 @@
+// Takes one mechanism at a time out of the service, runs the test that is named after its promise, and sees it fail:
+// `node scripts/without.mjs` for all, or with words of the ones to try. Sources are changed on the way into a build of
+// its own, never where they stand.
+import { spawnSync } from "node:child_process"
+import { readFileSync } from "node:fs"
+import { join } from "node:path"
+import { fileURLToPath } from "node:url"
+import { bundle, entryPoints } from "./build.mjs"
+import { setUp } from "./setup.mjs"
+
+const root = fileURLToPath(new URL("..", import.meta.url))
+
+/** What is taken out, where, and which test must then fail. */
+const mechanisms = [
+  {
+    name: "1 the answer waits until the call is durable",
+    file: "src/engine/inlet.ts",
+    from: "await this.gatherer.add({",
+    to: "void this.gatherer.add({",
+    test: ["database", "PostgreSQL ended with SIGINT"],
+  },
+  {
+    name: "1 the journal is synced and read in",
+    file: "src/engine/engine.ts",
+    from: "await this.inlet.readIn(entries, new Date())",
+    to: "void entries",
+    test: ["database", "local journal"],
+  },
+  {
+    name: "1 calls go to the journal while the database is away",
+    file: "src/engine/inlet.ts",
+    from: 'if (once && verdict.genuine && cause === "away")',
+    to: "if (once && verdict.genuine && Math.random() > 2)",
+    test: ["database", "local journal"],
+  },
+  {
+    name: "1 what came later stands behind what is on disk",
+    file: "src/engine/journal.ts",
+    from: "return this.unread.size > 0",
+    to: "return false",
+    test: ["database", "local journal"],
+    may: "pass when the disk is read in before the next call comes",
+  },
+  {
+    name: "2 an event is seen once",
+    file: "src/store/intake.ts",
+    from: "SELECT channel, key, id FROM m ORDER BY channel, key",
+    to: "SELECT channel, key || id, id FROM m ORDER BY channel, key",
+    test: ["redelivery", "three times at once"],
+  },
+  {
+    name: "2 what was seen spans the months",
+    file: "src/store/intake.ts",
+    from: "SELECT channel, key, id FROM m ORDER BY channel, key",
+    to: "SELECT channel, key || left(id, 6), id FROM m ORDER BY channel, key",
+    test: ["redelivery", "month has turned"],
+  },
+  {
+    name: "3 positions, not ids, make the order",
+    file: "src/store/turns.ts",
+    from: "direction = 'in' ORDER BY position LIMIT ?)",
+    to: "direction = 'in' ORDER BY id LIMIT ?)",
+    and: [
+      ["src/store/turns.ts", "ORDER BY q.position) AS pending", "ORDER BY q.id) AS pending"],
+      ["src/store/turns.ts", "both_sorts ORDER BY position LIMIT ?", "both_sorts ORDER BY id LIMIT ?"],
+      [
+        "src/store/intake.ts",
+        "coalesce(w.fence + 1 = l.fence AND w.heard = l.heard AND l.heard = w.next_position - 1, l.fence = 1) AS whole",
+        "false AS whole",
+      ],
+    ],
+    test: ["processes", "what was accepted first is first"],
+  },
+  {
+    name: "3 the claim on a conversation is one process's",
+    file: "src/store/turns.ts",
+    from: "AND i.fence = w.fence AND i.was = w.heard\n      WHERE w.holder = ?",
+    to: "\n      WHERE ?::text IS NOT NULL",
+    and: [
+      ["src/store/turns.ts", "AND w.fence = i.fence AND w.heard = i.was AND w.holder = ?", "AND ?::text IS NOT NULL"],
+      [
+        "src/store/intake.ts",
+        "holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END",
+        "holder = excluded.holder",
+      ],
+      [
+        "src/store/intake.ts",
+        "fence = w.fence + CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN 0 ELSE 1 END",
+        "fence = w.fence + 1",
+      ],
+    ],
+    test: ["processes", "share the work|under load one of two"],
+  },
+  {
+    name: "3 the live stream stops at the oldest running transaction",
+    file: "src/store/live.ts",
+    from: "pg_snapshot_xmin(pg_current_snapshot())",
+    to: "pg_snapshot_xmax(pg_current_snapshot())",
+    test: ["processes", "the live stream passes nothing"],
+  },
+  {
+    name: "4 state and replies commit together",
+    file: "src/store/turns.ts",
+    from: "SELECT i.conversation, i.state FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL",
+    to: "SELECT i.conversation, i.state FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL AND random() < 0.5",
+    test: ["crashes", "."],
+  },
+  {
+    name: "4 a dead process's conversations are taken over",
+    file: "src/store/leases.ts",
+    from: "UPDATE work SET holder = NULL, due_at = now() WHERE holder = ANY(?)",
+    to: "UPDATE work SET holder = NULL, due_at = 'infinity' WHERE holder = ANY(?)",
+    test: ["crashes", "kill -9"],
+  },
+  {
+    name: "4 claims whose answer was lost are found again",
+    file: "src/engine/turns.ts",
+    from: "every(2000, () => this.recoverStrays())",
+    to: "",
+    test: ["crashes", "answer is lost"],
+    may: "pass when the next message of the conversation takes the claim up",
+  },
+  {
+    name: "5 only the head of a line is sent",
+    file: "src/store/outbox.ts",
+    from: "AND o.attempt = i.attempt AND o.state = 'waiting'\n         AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)",
+    to: "AND o.attempt = i.attempt AND o.state = 'waiting'",
+    and: [
+      [
+        "src/store/outbox.ts",
+        "AND o.due_at <= now()\n           AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)",
+        "AND o.due_at <= now()",
+      ],
+      ["src/store/turns.ts", "o.n = 0 AND h.before = 0 AS starts", "o.n = 0 AS starts"],
+    ],
+    test: ["provider", "first of three"],
+  },
+  {
+    name: "6 the attempt is on record before its first byte",
+    file: "src/store/outbox.ts",
+    from: "WHERE channel = ? AND state = 'sending' AND holder IS DISTINCT FROM ? RETURNING *",
+    to: "WHERE channel = ? AND state = 'never' AND holder IS DISTINCT FROM ? RETURNING *",
+    test: ["crashes", "kill -9"],
+  },
+  {
+    name: "6 a vanished answer is a doubt, not a failure",
+    file: "src/core/channels/telegram/judge.ts",
+    from: "return answer.sent\n",
+    to: "return false\n",
+    test: ["provider", "first of three"],
+  },
+  {
+    name: "7 a handler that never leaves its loop is killed",
+    file: "src/engine/hosts.ts",
+    from: "if (Date.now() - this.lastSign > this.limits.stuckAfter) this.kill(loopNeverEnds)\n    else this.tell",
+    to: "this.tell",
+    and: [["src/engine/hosts.ts", "if (Date.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)", ""]],
+    test: ["handlers", "never leaves its loop hurts"],
+  },
+  {
+    name: "7 a host has a memory limit",
+    file: "src/engine/hosts.ts",
+    from: "`--max-old-space-size=${limits.memory}`",
+    to: '"--max-old-space-size=6000"',
+    and: [["src/engine/hosts.ts", "if (words.memory > this.limits.memory * 2 * 1024 * 1024)", "if (words.memory < 0)"]],
+    test: ["handlers", "eats memory"],
+  },
+  {
+    name: "7 a handler has a deadline",
+    file: "src/engine/hosts.ts",
+    from: "run.timer = setTimeout(() => {",
+    to: "run.timer = setTimeout(() => {\n if (Math.random() < 2) return",
+    test: ["handlers", "waits for ever hurts"],
+  },
+  {
+    name: "7 a host ends with its service",
+    file: "src/engine/host.ts",
+    from: 'process.ppid === parent || process.kill(process.pid, "SIGKILL")',
+    to: "0",
+    test: ["handlers", "leaves no handler behind"],
+  },
+  {
+    name: "8 a batch that is refused is halved",
+    file: "src/engine/inlet.ts",
+    from: 'if (refusal(error) !== "data") throw error\n      if (drafts.length > 1) {',
+    to: "throw error\n      if (drafts.length > 1) {",
+    test: ["strange", "will not take"],
+  },
+  {
+    name: "8 NUL and lone surrogates are escaped",
+    file: "src/core/channels/telegram/parse.ts",
+    from: "update = storableJson(readJson(inbound.body))",
+    to: "update = readJson(inbound.body)",
+    test: ["strange", "NUL"],
+  },
+  {
+    name: "9 secrets in calls become fingerprints",
+    file: "src/engine/seal.ts",
+    from: "secretNames.test(name) ? seal.fingerprint(value) : known(value),",
+    to: "value,",
+    test: ["secrets", "."],
+  },
+]
+
+await setUp()
+const wanted = process.argv.slice(2)
+const chosen = mechanisms.filter(({ name }) => wanted.length === 0 || wanted.some((word) => name.includes(word)))
+let standing = 0
+for (const { name, file, from, to, and = [], test, may } of chosen) {
+  const changes = [[file, from, to], ...and]
+  const outdir = "dist/without"
+  const plugin = {
+    name: "without",
+    setup(build) {
+      build.onLoad({ filter: /src\/.*\.ts$/ }, ({ path }) => {
+        const mine = changes.filter(([changed]) => path === join(root, changed))
+        if (mine.length === 0) return undefined
+        const text = mine.reduce(
+          (source, [changed, before, after]) => {
+            if (!source.includes(before)) throw new Error(`${changed} no longer holds: ${before}`)
+            return source.replace(before, () => after)
+          },
+          readFileSync(path, "utf8"),
+        )
+        return { contents: text, loader: "ts" }
+      })
+    },
+  }
+  await bundle(outdir, entryPoints, true, [plugin])
+  const [tests, pattern] = test
+  const run = spawnSync(
+    process.execPath,
+    [
+      "--experimental-vm-modules",
+      "--no-warnings",
+      `${root}/node_modules/jest/bin/jest.js`,
+      `tests/faults/${tests}`,
+      "-t",
+      pattern,
+    ],
+    { cwd: root, env: { ...process.env, WOBBET_BUILD: outdir }, encoding: "utf8" },
+  )
+  const counts = /(\d+) passed, (\d+) failed\s*$/.exec(run.stdout.trim())
+  const failed = run.status !== 0 && Number(counts?.[2] ?? 0) > 0
+  if (!failed) standing++
+  console.log(
+    `${failed ? "✓" : "✕"} without ${name}: ${failed ? `${counts[2]} of ${Number(counts[1]) + Number(counts[2])} tests of ${tests} fail` : `the tests of ${tests} still pass${may ? ` (they may ${may})` : ""}`}`,
+  )
+}
+console.log(standing === 0 ? "\nEvery test fails without its mechanism." : `\n${standing} not shown.`)
+process.exit(standing === 0 ? 0 : 1)
