@@ -116,6 +116,10 @@ export const morning: Act[] = [
     await post("block", { bot: cast.bot.username, from: cast.people.leo })
   },
   wait(1.5),
+  // The provider takes the answer and its own word of that is lost on the way: a doubt, shown as one.
+  (post) => post("faults", { kind: "drop", method: "sendMessage", count: 1 }),
+  say("kenji", "what are your opening hours"),
+  wait(1.5),
   say("ada", "/book"),
   wait(1.5),
 ]

@@ -4,7 +4,7 @@ import type { Logger } from "pino"
 import { Engine } from "../engine/engine.ts"
 import type { HostLimits } from "../engine/hosts.ts"
 import { keepToken } from "../store/access.ts"
-import { migrate, openDatabase } from "../store/database.ts"
+import { migrate, openDatabase, refusal } from "../store/database.ts"
 import type { EmbeddedServer } from "../store/embedded.ts"
 import { ServerTrouble, startEmbedded } from "../store/embedded.ts"
 import { buildApp } from "./app.ts"
@@ -88,6 +88,10 @@ export async function startService(
   } catch (error) {
     await engine?.stop(0).catch(() => undefined)
     await server?.stop()
+    if (refusal(error) === "away")
+      throw new ServerTrouble(
+        `The database went away while the service was starting: ${(error as Error).message}. Start it again once the database is up.`,
+      )
     throw error
   }
 }

@@ -353,7 +353,7 @@ async function main(): Promise<number> {
     // People whose messages go wrong, each in its own way; only they may notice.
     else if (n < 24)
       talking.push(
-        speak(one, () => oneOf(["throw", "wait for ever", "spin", "hog", "slow"]), [9000, 15_000], until - 8000),
+        speak(one, () => oneOf(["throw", "wait for ever", "spin", "hog", "slow"]), [25_000, 40_000], until - 8000),
       )
     // And some whose words PostgreSQL would refuse as they are.
     else
@@ -378,7 +378,7 @@ async function main(): Promise<number> {
 
   const record = await recordOf(clientOf(seats[0]!))
   const found = judge(people, standin, record)
-  if (!settled) found.lost.push("after two minutes of calm something was still waiting")
+  if (!settled) found.lost.push("after five minutes of calm something was still waiting")
   stopped = true
   for (const seat of seats) seat.end("SIGTERM")
   await Promise.all(seats.map((seat) => new Promise((ended) => seat.child!.once("exit", ended))))
@@ -395,7 +395,7 @@ async function waitUntilSettled(databaseUrl: string): Promise<boolean> {
   const client = new pg.Client({ connectionString: databaseUrl })
   await client.connect()
   try {
-    for (const end = Date.now() + 120_000; Date.now() < end; await pause(250)) {
+    for (const end = Date.now() + 300_000; Date.now() < end; await pause(250)) {
       const { rows } = await client.query<{ busy: boolean }>(
         "SELECT EXISTS (SELECT 1 FROM work WHERE due_at IS NOT NULL) OR EXISTS (SELECT 1 FROM outbox) AS busy",
       )

@@ -144,3 +144,20 @@ describe.each([
     },
   )
 })
+
+test("a conversation claimed in a statement whose answer was lost is found again, long before its claim runs out", async () => {
+  const service = await startService({ bot: tempFolder(quayBot), faults: "inlet: call kept=lose" })
+  const stage = await Stage.set(service, standin, { gather: 0 })
+  await stage.say("count")
+  // A claim lasts 30 s.
+  const answers = await eventually(
+    async () => {
+      const said = await stage.answers()
+      return said.length > 0 ? said : undefined
+    },
+    "the answer",
+    12,
+  )
+  expect(answers.map(wordsOf)).toEqual(["count 1"])
+  await service.stop()
+}, 60_000)
