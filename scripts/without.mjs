@@ -52,7 +52,7 @@ const mechanisms = [
     name: "2 what was seen spans the months",
     file: "src/store/intake.ts",
     from: "SELECT channel, key, id FROM m ORDER BY channel, key",
-    to: "SELECT channel, key || left(id, 6), id FROM m ORDER BY channel, key",
+    to: "SELECT channel, key || left(id, 8), id FROM m ORDER BY channel, key",
     test: ["redelivery", "month has turned"],
   },
   {

@@ -34,8 +34,8 @@ function decided(unclear: AttemptRow, attempts: AttemptRow[], parked: ParkedRow[
   const again = later
     ? `attempt ${later.attempt} ${later.outcome === "accepted" ? "was taken" : `ended as ${later.outcome ?? "not yet known"}`}`
     : "it stands in its line"
-  if (!item) return { decided: `onDoubt is resend: it is sent again, and ${again}`, open: false }
-  if (!item.decision) return { decided: "onDoubt is park: it waits for a person", open: true }
+  if (!item) return { decided: `sent again (onDoubt: resend), and ${again}`, open: false }
+  if (!item.decision) return { decided: "parked (onDoubt: park), until a person decides", open: true }
   const words: { [decision: string]: string } = {
     retry: `to send it again: ${again}`,
     drop: "to leave it",

@@ -41,7 +41,7 @@ test("a fault there is retried; an answer that vanished is a doubt, and is said 
       text: "you said doubtful",
       doubt: {
         known: expect.stringContaining("attempt 1 (sendMessage) was begun, and the answer never came") as unknown,
-        decided: "onDoubt is park: it waits for a person",
+        decided: "parked (onDoubt: park), until a person decides",
         open: true,
       },
     },
@@ -64,7 +64,7 @@ test("with onDoubt=resend the same doubt is settled by sending again", async () 
     async () => (await stage.messages({ doubtful: true, status: "sent" }))[0],
     "the doubt on record",
   )
-  expect(said.doubt!.decided).toBe("onDoubt is resend: it is sent again, and attempt 2 was taken")
+  expect(said.doubt!.decided).toBe("sent again (onDoubt: resend), and attempt 2 was taken")
 })
 
 /** What a provider may do with a call, and whether it leaves a doubt. */

@@ -49,7 +49,6 @@ function Doubts() {
         {data?.items.map((one) => (
           <article key={one.id} className="border-b border-line px-4 py-3 text-sm last:border-b-0">
             <div className="flex flex-wrap items-baseline gap-x-3">
-              <strong>{one.text}</strong>
               <span className="text-quiet">
                 to{" "}
                 <Link to={`/conversations/${one.conversation}`} className="underline">
@@ -61,6 +60,7 @@ function Doubts() {
                 its passage
               </Link>
             </div>
+            <blockquote className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">{one.text}</blockquote>
             <dl className="m-0 mt-1 grid grid-cols-[5rem_1fr] gap-x-3">
               <dt className="text-quiet">known</dt>
               <dd className="m-0">{sentence(one.doubt?.known ?? "")}</dd>
@@ -83,7 +83,8 @@ function Row({ parked, again }: { parked: ParkedView; again: () => void }) {
       <div className="flex flex-wrap items-baseline gap-x-3">
         <strong className={parked.decision ? "" : "text-damson"}>{parked.cause}</strong>
         <span className="text-quiet">
-          {parked.what === "send" ? "not sent" : "not answered"}, {when(parked.since)},{" "}
+          {parked.cause === "doubt" ? "perhaps sent" : parked.what === "send" ? "not sent" : "not answered"},{" "}
+          {when(parked.since)},{" "}
           <Link to={`/conversations/${parked.conversation}`} className="underline">
             {parked.title ?? parked.conversation}
           </Link>
