@@ -30,10 +30,11 @@ process.on("message", (orders: ToHost[]) => {
 process.on("disconnect", () => process.exit(0))
 // A handler whose loop never ends would never hear that. A thread of its own sees when the service is gone, also one
 // that was killed and could end nobody.
+// Whose process it is was said at its start: by the time a thread runs, that one may be gone already.
 new Worker(
-  `const parent = process.ppid
+  `const { workerData: parent } = require("node:worker_threads")
    setInterval(() => process.ppid === parent || process.kill(process.pid, "SIGKILL"), 500)`,
-  { eval: true, execArgv: [], env: {} },
+  { eval: true, execArgv: [], env: {}, workerData: Number(process.argv[2]) },
 ).unref()
 // A promise nobody waits for is a fault of the handler's that threw it, not a reason to end the others.
 process.on("unhandledRejection", () => undefined)

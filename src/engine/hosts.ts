@@ -144,7 +144,7 @@ class Host {
     private readonly retired: (host: Host) => void,
     private readonly lost: (host: Host, reason: string, runs: Run[]) => void,
   ) {
-    this.child = fork(script, [], {
+    this.child = fork(script, [String(process.pid)], {
       // Nothing of the service's environment: it holds secrets.
       env: { PATH: process.env.PATH ?? "", TZ: process.env.TZ ?? "", LANG: "C.UTF-8" },
       execArgv: ["--enable-source-maps", `--max-old-space-size=${limits.memory}`],

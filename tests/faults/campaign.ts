@@ -83,7 +83,8 @@ class Seat {
         DATABASE_URL: this.databaseUrl,
         WOBBET_SEAL_KEY: "0f".repeat(32),
         WOBBET_LOG_LEVEL: "error",
-        WOBBET_FAULTS: this.calm ? "" : plan,
+        // Not every time: people who all try again at once would run a place down within a second, over and over.
+        WOBBET_FAULTS: this.calm || random() < 0.5 ? "" : plan,
         WOBBET_FAULTS_LOG: reachedFile,
       },
       stdio: ["ignore", "pipe", "pipe"],
