@@ -20,6 +20,6 @@ export default handler(({ slots, state }) => { const n = Number(state.n ?? 0) + 
   "handlers/throws.ts": `export default () => { throw new Error("the fog is too thick") }`,
   "handlers/waits.ts": `export default () => new Promise(() => undefined)`,
   "handlers/spins.ts": `export default () => { for (;;) {} }`,
-  "handlers/hogs.ts": `export default async () => { const held = []; for (;;) { held.push(new Array(1_000_000).fill(Math.random())); await new Promise((r) => setImmediate(r)) } }`,
+  "handlers/hogs.ts": `export default async () => { const held = []; for (;;) { held.push(new Array(20_000_000).fill(Math.random())); await new Promise((r) => setImmediate(r)) } }`,
   "handlers/slow.ts": `export default async () => { await new Promise((r) => setTimeout(r, 1500)); return "slowly" }`,
 }

@@ -438,7 +438,7 @@ function report(found: Findings, points: { [point: string]: number }): number {
     )
     return bad.length > 0 ? 1 : 0
   }
-  const line = (name: string, value: unknown) => say(`  ${name.padEnd(44)} ${String(value).padStart(6)}`)
+  const line = (name: string, value: unknown) => say(`  ${name.padEnd(50)} ${String(value).padStart(6)}`)
   say("\nfaults")
   for (const [name, times] of Object.entries(done).sort()) line(name, times)
   for (const [name, times] of Object.entries(points).sort()) line(`placed at "${name}"`, times)

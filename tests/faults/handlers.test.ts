@@ -20,7 +20,6 @@ describe("nobody waits for a bad handler", () => {
     ["throws", "throw", "the fog is too thick"],
     ["waits for ever", "wait for ever", "did not answer within 2 s"],
     ["never leaves its loop", "spin", "loop never ends"],
-    ["eats memory", "hog", "more memory"],
   ])(
     "one that %s hurts only its own message, and its author learns why",
     async (_name, text, reason) => {
@@ -48,6 +47,22 @@ describe("nobody waits for a bad handler", () => {
     },
     60_000,
   )
+
+  test("one that eats memory is stopped by the limit, long before its time is over", async () => {
+    const patient = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 20s")
+    const own = await startService({ bot: tempFolder({ ...quayBot, "bot.yaml": patient }), faults: "" })
+    const stage = await Stage.set(own, standin, { gather: 0 })
+    await stage.say("hog")
+    const parked = await eventually(
+      async () => (await own.client.parked({ channel: stage.key })).items[0],
+      "the failed turn to be parked",
+      60,
+    )
+    expect(parked.reason).toContain("more memory")
+    await stage.say("say still here")
+    expect((await stage.answered(1))[0]!.text).toBe("you said still here")
+    await own.stop()
+  }, 90_000)
 
   test("a stack names the author's own file and line, and what it printed is kept", async () => {
     const stage = await Stage.set(service, standin)
