@@ -49,27 +49,20 @@ export function linesOf(results: Results): Line[] {
 
 export function printTable(results: Results): void {
   const table = new Table({
-    head: ["figure", "baseline", "Wobbet", "ratio", "", "aim"],
+    head: ["figure", "baseline", "Wobbet", "ratio", "aim", ""],
     style: { head: ["bold"], border: ["gray"] },
   })
   for (const { figure, baseline, wobbet, ratio, aim, met } of linesOf(results)) {
-    const bar = "█".repeat(Math.max(1, Math.min(24, Math.round(ratio * 6))))
-    const color = met ? pc.green : pc.yellow
-    table.push([
-      figure,
-      right(baseline),
-      right(wobbet),
-      color(`${ratio.toFixed(2)} ×`),
-      color(bar),
-      `${aim} ${met ? "✓" : "✕"}`,
-    ])
+    const verdict = met ? pc.green("met") : pc.yellow("missed")
+    table.push([figure, right(baseline), right(wobbet), right(`${ratio.toFixed(2)} ×`), `${aim} ×`, verdict])
   }
   const { machine, rounds, messages, atOnce } = results
   process.stdout.write(`${table.toString()}\n`)
   process.stdout.write(
     pc.dim(
       `Medians of ${rounds} rounds, taken in turn; ${machine}; ${thousands(messages)} messages, ${atOnce} calls at once.\n` +
-        "Baseline: of (a) to (c) the hand-written bot's whole request, of (d) Wobbet with nobody waiting, of (e) its memory before.\n",
+        "Baseline: of (a) to (c) the hand-written bot's whole request, of (d) Wobbet with nobody waiting,\n" +
+        "of (e) its memory before.\n",
     ),
   )
   const cost = new Table({

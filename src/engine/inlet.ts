@@ -65,28 +65,26 @@ export class Inlet {
     const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
     const id = newId("itk")
     const body = Buffer.from(call.body)
-    const once = verdict.genuine && !((known.row.settings.repeats as boolean | undefined) ?? kind.repeats(call))
+    const repeats = (known.row.settings.repeats as boolean | undefined) ?? kind.repeats(call)
+    /** By what a call that comes only once was found genuine. */
+    const once = verdict.genuine && !repeats ? verdict.by : undefined
     const late = async (by: string): Promise<InletAnswer> => {
-      const { method } = call
-      const { status } = answer
-      const receivedAt = now.toISOString()
-      const entry = {
+      await this.parts.journal.add({
         id,
         channel: key,
-        method,
+        method: call.method,
         ...kept,
         body: body.toString("base64"),
         by,
-        answered: status,
-        receivedAt,
-      }
-      await this.parts.journal.add(entry)
+        answered: answer.status,
+        receivedAt: now.toISOString(),
+      })
       if (FAULTS_BUILT) await faultPoint("journal: call written")
       return kind.acknowledgeLate?.(call, parsed) ?? answer
     }
     try {
       // Behind what waits on disk already, so that the order stays what it was.
-      if (once && verdict.genuine && this.parts.journal.holds) return await late(verdict.by)
+      if (once !== undefined && this.parts.journal.holds) return await late(once)
       await this.gatherer.add({
         channel: key,
         parsed,
@@ -104,9 +102,9 @@ export class Inlet {
       })
     } catch (error) {
       const cause = refusal(error)
-      if (once && verdict.genuine && cause === "away") {
+      if (once !== undefined && cause === "away") {
         try {
-          return await late(verdict.by)
+          return await late(once)
         } catch (fault) {
           this.parts.log.error({ err: fault, channel: key }, "a call could not be written to the local journal either")
         }

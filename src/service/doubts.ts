@@ -31,9 +31,7 @@ export function doubtIn(attempts: AttemptRow[], parked: ParkedRow[]): Doubt | un
 function decided(unclear: AttemptRow, attempts: AttemptRow[], parked: ParkedRow[]): Pick<Doubt, "decided" | "open"> {
   const item = parked.findLast((one) => one.cause === "doubt")
   const later = attempts.findLast((one) => one.attempt > unclear.attempt)
-  const again = later
-    ? `attempt ${later.attempt} ${later.outcome === "accepted" ? "was taken" : `ended as ${later.outcome ?? "not yet known"}`}`
-    : "it stands in its line"
+  const again = later ? `attempt ${later.attempt} ${ending(later.outcome)}` : "it stands in its line"
   if (!item) return { decided: `sent again (onDoubt: resend), and ${again}`, open: false }
   if (!item.decision) return { decided: "parked (onDoubt: park), until a person decides", open: true }
   const words: { [decision: string]: string } = {
@@ -42,4 +40,9 @@ function decided(unclear: AttemptRow, attempts: AttemptRow[], parked: ParkedRow[
     edit: "to send other words",
   }
   return { decided: `${item.decidedBy ?? "somebody"} chose ${words[item.decision] ?? item.decision}`, open: false }
+}
+
+function ending(outcome: string | null): string {
+  if (outcome === null) return "is under way"
+  return outcome === "accepted" ? "was taken" : `ended as ${outcome}`
 }

@@ -80,7 +80,13 @@ export async function startService(
       address,
       token,
       async stop() {
+        // Connections that only become idle after the close began, such as those of live streams, are closed then, not
+        // when their keep-alive of a minute is over; one that never becomes idle is cut.
+        const idle = setInterval(() => app.server.closeIdleConnections(), 100)
+        const cut = setTimeout(() => app.server.closeAllConnections(), 10_000)
         await app.close()
+        clearInterval(idle)
+        clearTimeout(cut)
         await running.stop()
         await server?.stop()
       },

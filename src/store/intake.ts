@@ -187,8 +187,9 @@ export async function acceptIntakes(
     SELECT said.id, said.conversation, said.position, said.received_at, l.channel, l.fence, l.holder, l.heard, l.next_position,
       l.tries, l.minute_at, l.minute_turns, l.bot_turns, s.state, v.address, v.kind, v.title, v.topic, v.answered_by, b.release,
       -- The state read here is of this statement's beginning, the claim of its end. They belong together when nobody
-      -- touched the conversation in between, and nothing else waits in its line.
-      coalesce(w.fence + 1 = l.fence AND w.heard = l.heard AND l.heard = w.next_position - 1, l.fence = 1) AS whole,
+      -- took a turn in between; and nothing but these messages may wait in the line, also where it is new.
+      l.heard = l.next_position - 1 - count(*) OVER (PARTITION BY said.conversation)
+        AND coalesce(w.fence + 1 = l.fence AND w.heard = l.heard, l.heard = 0) AS whole,
       (SELECT count(*) FROM mine) AS allowed
     FROM (SELECT 1) always
     LEFT JOIN said ON true

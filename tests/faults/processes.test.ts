@@ -1,3 +1,4 @@
+import { Agent, request } from "node:http"
 import type { Service, Standin } from "../support/harness.ts"
 import {
   endAll,
@@ -118,6 +119,28 @@ test("SIGTERM leaves nothing half done: what had begun is ended, what had not is
   await next.stop()
 }, 60_000)
 
+test("SIGTERM waits for the answer to a call, and not for the connection that its caller keeps open", async () => {
+  const service = await startService({ bot: tempFolder(quayBot), faults: "inlet: call read=hold1500" })
+  const stage = await Stage.set(service, standin)
+  await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
+  const agent = new Agent({ keepAlive: true })
+  const answered = new Promise<number | undefined>((done, fail) => {
+    const headers = { "x-telegram-bot-api-secret-token": hookSecret }
+    const call = request(`${service.address}/in/${stage.key}`, { method: "POST", agent, headers }, (answer) =>
+      answer.resume().once("end", () => done(answer.statusCode)),
+    )
+    call.once("error", fail).end(JSON.stringify(update(stage.person.id, "say it")))
+  })
+  await pause(500)
+  const begun = Date.now()
+  const ended = service.stop("SIGTERM")
+  expect(await answered).toBe(200)
+  expect(await ended).toBe(0)
+  // A connection may be kept for a minute and more.
+  expect(Date.now() - begun).toBeLessThan(9000)
+  agent.destroy()
+}, 120_000)
+
 test("under load one of two is killed and the other told to stop: every message answered once, in order", async () => {
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)
@@ -193,6 +216,30 @@ describe("order does not hang on ids or clocks", () => {
     // Only then does this test show anything.
     expect(rows.map((row) => row.words)).toEqual(["say later", "say sooner"])
     await slow.stop()
+  }, 60_000)
+
+  test("two first messages of somebody new, kept at the same moment, are both heard", async () => {
+    const own = await Stage.set(service, standin, { perSecond: 1000, gather: "500ms" })
+    await service.client.changeChannel(own.key, { secrets: { hookSecret } })
+    const [chat] = await crowd(own, 1)
+    const pg = (await import("pg")).default
+    const hold = new pg.Client({ connectionString: database })
+    await hold.connect()
+    const month = new Date().toISOString().slice(0, 7).replace("-", "_")
+    await hold.query("BEGIN")
+    // The first has its place in the line and waits; the second comes to the same line before the first is committed.
+    await hold.query(`LOCK TABLE ONLY intakes_${month} IN SHARE MODE`)
+    const both = [bring(service, own.key, hookSecret, update(chat!, "say one"))]
+    await pause(400)
+    both.push(bring(service, own.key, hookSecret, update(chat!, "say two")))
+    await pause(400)
+    await hold.query("COMMIT")
+    await hold.end()
+    expect(await Promise.all(both)).toEqual([200, 200])
+    await eventually(async () => {
+      const heard = await own.messages({ direction: "in" })
+      return heard.length === 2 && heard.every((one) => one.status === "handled")
+    }, "both to be handled")
   }, 60_000)
 
   test("the live stream passes nothing that a running transaction may still precede", async () => {

@@ -1,0 +1,49 @@
+import fc from "fast-check"
+import { hotRows, openDatabase, rows } from "../src/store/database.ts"
+import type { Database } from "../src/store/database.ts"
+import { batch } from "../src/store/unnest.ts"
+
+let database: Database
+beforeAll(() => {
+  database = openDatabase(`${process.env.TEST_DATABASE_SERVER}/postgres`, { most: 1 })
+})
+afterAll(() => database.destroy())
+
+const words = fc.oneof(
+  fc.string({ unit: "grapheme", maxLength: 40 }).map((text) => text.toWellFormed().replaceAll("\u0000", "")),
+  fc.constantFrom("NULL", "", "{}", '"', "\\", "a,b", '\\"', " "),
+)
+
+test("a batch brings every value to PostgreSQL as it was: quotes, backslashes, braces, nothing, bytes", async () => {
+  const record = fc.record({
+    text: fc.option(words),
+    json: fc.option(fc.record({ a: fc.oneof(words, fc.integer(), fc.boolean()) })),
+    count: fc.option(fc.integer()),
+    flag: fc.option(fc.boolean()),
+    bytes: fc.option(fc.uint8Array({ maxLength: 20 }).map((bytes) => Buffer.from(bytes))),
+  })
+  const types = { text: "text", json: "jsonb", count: "bigint", flag: "boolean", bytes: "bytea" }
+  await fc.assert(
+    fc.asyncProperty(fc.array(record, { minLength: 1, maxLength: 8 }), async (records) => {
+      const { sql, values } = batch("b", records, types)
+      const found = await rows(database, `SELECT text, json, count, flag, bytes FROM ${sql} ORDER BY ord`, values)
+      expect(JSON.stringify(found)).toBe(JSON.stringify(records))
+    }),
+    { numRuns: 100 },
+  )
+})
+
+test("a statement whose prepared form was lost, as behind a pooling proxy, runs all the same", async () => {
+  const ask = () => hotRows<{ n: number }>(database, "SELECT ?::integer + 1 AS hot", [41])
+  const named = () =>
+    rows<{ n: number }>(
+      database,
+      "SELECT count(*) AS n FROM pg_prepared_statements WHERE statement LIKE 'SELECT $1::integer + 1 AS hot'",
+    )
+  expect(await ask()).toEqual([{ hot: 42 }])
+  expect(await named()).toEqual([{ n: 1 }])
+  await rows(database, "DEALLOCATE ALL")
+  expect(await ask()).toEqual([{ hot: 42 }])
+  // Names are given up.
+  expect(await named()).toEqual([{ n: 0 }])
+})
