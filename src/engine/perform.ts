@@ -176,5 +176,7 @@ function describe(error: unknown, channel: Channel): string {
   const { name, message } = error as Error
   if (name === "TimeoutError") return "no answer within the time limit"
   if (name === "AbortError") return "the call was broken off"
-  return keepable(`${codeOf(error) || name}: ${message}`, channel)
+  const code = codeOf(error)
+  if (/^(UND_ERR_SOCKET|ECONNRESET|EPIPE)$/.test(code)) return `the connection was dropped (${code})`
+  return keepable(`${code || name}: ${message}`, channel)
 }
