@@ -14,19 +14,39 @@ const words = fc.oneof(
   fc.constantFrom("NULL", "", "{}", '"', "\\", "a,b", '\\"', " "),
 )
 
-test("a batch brings every value to PostgreSQL as it was: quotes, backslashes, braces, nothing, bytes", async () => {
+test("a batch brings every value to PostgreSQL as it was: text, numbers, times, bytes, nothing", async () => {
   const record = fc.record({
     text: fc.option(words),
     json: fc.option(fc.record({ a: fc.oneof(words, fc.integer(), fc.boolean()) })),
-    count: fc.option(fc.integer()),
+    long: fc.option(fc.maxSafeInteger()),
+    small: fc.option(fc.integer()),
+    part: fc.option(fc.double({ noNaN: true, noDefaultInfinity: true }).map((n) => (Object.is(n, -0) ? 0 : n))),
     flag: fc.option(fc.boolean()),
+    at: fc.option(
+      fc
+        .date({ min: new Date("0001-01-01T00:00:00Z"), max: new Date("9999-12-31T00:00:00Z"), noInvalidDate: true })
+        .map((date) => date.toISOString()),
+    ),
     bytes: fc.option(fc.uint8Array({ maxLength: 20 }).map((bytes) => Buffer.from(bytes))),
   })
-  const types = { text: "text", json: "jsonb", count: "bigint", flag: "boolean", bytes: "bytea" }
+  const types = {
+    text: "text",
+    json: "jsonb",
+    long: "bigint",
+    small: "integer",
+    part: "double precision",
+    flag: "boolean",
+    at: "timestamptz",
+    bytes: "bytea",
+  } as const
   await fc.assert(
-    fc.asyncProperty(fc.array(record, { minLength: 1, maxLength: 8 }), async (records) => {
+    fc.asyncProperty(fc.array(record, { maxLength: 8 }), async (records) => {
       const { sql, values } = batch("b", records, types)
-      const found = await rows(database, `SELECT text, json, count, flag, bytes FROM ${sql} ORDER BY ord`, values)
+      const found = await rows(
+        database,
+        `SELECT text, json, long, small, part, flag, at, bytes FROM ${sql} ORDER BY ord`,
+        values,
+      )
       expect(JSON.stringify(found)).toBe(JSON.stringify(records))
     }),
     { numRuns: 100 },

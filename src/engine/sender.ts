@@ -318,6 +318,7 @@ export class Sender {
       channel: begun.channel,
       attempt: begun.attempt,
       call: begun.call,
+      name: begun.calls[begun.call]?.name ?? "",
       outcome: outcome.outcome,
       ...("why" in outcome ? { why: outcome.why } : {}),
       ...given,

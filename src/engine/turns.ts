@@ -241,6 +241,7 @@ export class Turns {
       heard: group.at(-1)!.position,
       heardBefore: line.heard,
       seenNext: line.next,
+      seenSaid: line.said,
       tries: 0,
       ...pace,
       turn: {

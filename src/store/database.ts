@@ -3,12 +3,16 @@ import knexPackage from "knex"
 import type { Knex } from "knex"
 import pg from "pg"
 import * as first from "./migrations/0001-first.ts"
+import * as fewerRows from "./migrations/0002-fewer-rows.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
 export type Database = Knex
 
-const migrations: { [name: string]: Knex.Migration } = { "0001-first": first }
+const migrations: { [name: string]: Knex.Migration } = {
+  "0001-first": first,
+  "0002-fewer-rows": fewerRows,
+}
 
 const migrationSource: Knex.MigrationSource<string> = {
   getMigrations: async () => Object.keys(migrations),

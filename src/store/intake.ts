@@ -167,7 +167,7 @@ export async function acceptIntakes(
         holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END,
         fence = w.fence + CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN 0 ELSE 1 END,
         last_id = excluded.last_id
-      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.tries, w.minute_at, w.minute_turns, w.bot_turns
+      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns
     ), said AS (
       INSERT INTO messages (id, channel, conversation, direction, event, position, origin, intake, provider_id, body, courtesies, words, sent_at)
       SELECT n.id, n.channel, n.conversation, 'in', n.event, l.next_position - n.total + n.n - 1, 'provider', n.intake,
@@ -185,7 +185,7 @@ export async function acceptIntakes(
       SELECT c.key, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
     )
     SELECT said.id, said.conversation, said.position, said.received_at, l.channel, l.fence, l.holder, l.heard, l.next_position,
-      l.tries, l.minute_at, l.minute_turns, l.bot_turns, s.state, v.address, v.kind, v.title, v.topic, v.answered_by, b.release,
+      l.said, l.tries, l.minute_at, l.minute_turns, l.bot_turns, s.state, v.address, v.kind, v.title, v.topic, v.answered_by, b.release,
       -- The state read here is of this statement's beginning, the claim of its end. They belong together when nobody
       -- took a turn in between; and nothing but these messages may wait in the line, also where it is new.
       l.heard = l.next_position - 1 - count(*) OVER (PARTITION BY said.conversation)

@@ -34,7 +34,7 @@ export async function happenings(
            UNION ALL
            SELECT 'turn', message, conversation, outcome, xid FROM turns WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
            UNION ALL
-           SELECT 'attempt', message, NULL, outcome, xid FROM attempts WHERE what = 'ended' AND xid >= ?::text::xid8 AND xid < ?::text::xid8
+           SELECT 'attempt', message, NULL, outcome, xid FROM attempts WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
            UNION ALL
            SELECT 'parked', message, conversation, cause, xid FROM parked WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
          ) h ORDER BY xid, message LIMIT ?`,

@@ -83,7 +83,7 @@ const view = `
   JOIN channels c ON c.key = m.channel
   LEFT JOIN conversations v ON v.id = m.conversation
   LEFT JOIN LATERAL (SELECT * FROM turns WHERE message = m.id AND m.direction = 'in' ORDER BY turn DESC LIMIT 1) t ON true
-  LEFT JOIN LATERAL (SELECT * FROM attempts WHERE message = m.id AND what = 'ended' AND m.direction = 'out' ORDER BY attempt DESC LIMIT 1) a ON true
+  LEFT JOIN LATERAL (SELECT * FROM attempts WHERE message = m.id AND m.direction = 'out' ORDER BY attempt DESC LIMIT 1) a ON true
   LEFT JOIN LATERAL (SELECT * FROM statuses WHERE message = m.id AND m.direction = 'out'
     ORDER BY array_position(ARRAY['sent', 'delivered', 'read', 'failed'], status) DESC LIMIT 1) s ON true
   LEFT JOIN LATERAL (SELECT id, reason FROM parked WHERE message = m.id AND decided_at IS NULL ORDER BY id DESC LIMIT 1) p ON true
@@ -210,18 +210,23 @@ export interface AttemptRow {
 export async function attemptsOf(database: Database, messages: string[]): Promise<AttemptRow[]> {
   return rows<AttemptRow>(
     database,
-    `SELECT s.message, s.attempt, s.call, s.name, s.at AS "startedAt", e.at AS "endedAt", e.outcome, e.why, e.status, e.answer,
-       e.provider_id AS "providerId"
-     FROM attempts s LEFT JOIN attempts e ON e.message = s.message AND e.attempt = s.attempt AND e.what = 'ended'
-     WHERE s.message = ANY(?) AND s.what = 'started' ORDER BY s.message, s.attempt`,
-    [messages],
+    `SELECT message, attempt, call, name, started_at AS "startedAt", at AS "endedAt", outcome, why, status, answer,
+       provider_id AS "providerId"
+     FROM attempts WHERE message = ANY(?)
+     UNION ALL
+     -- Under way: on record in the line until it has ended.
+     SELECT o.message, o.attempt, o.call, m.calls->o.call->>'name', o.started_at, NULL, NULL, NULL, NULL, NULL, NULL
+     FROM messages m JOIN outbox o ON o.conversation = m.conversation AND o.message = m.id
+     WHERE m.id = ANY(?) AND o.state = 'sending'
+     ORDER BY 1, 2`,
+    [messages, messages],
   )
 }
 
 export async function callsOf(database: Database, messages: string[]): Promise<Map<string, unknown[]>> {
   const found = await rows<{ message: string; calls: unknown[] }>(
     database,
-    "SELECT message, calls FROM calls WHERE message = ANY(?)",
+    "SELECT id AS message, calls FROM messages WHERE id = ANY(?) AND calls IS NOT NULL",
     [messages],
   )
   return new Map(found.map((row) => [row.message, row.calls]))
@@ -244,13 +249,9 @@ export async function keepCourtesies(
   for (const one of made) {
     await rows(
       database,
-      `INSERT INTO attempts (message, attempt, what, call, name, outcome, why, status, answer, at) VALUES
-         (?, ?, 'started', 0, ?, NULL, NULL, NULL, NULL, ?), (?, ?, 'ended', 0, ?, ?, ?, ?, ?, clock_timestamp()) ON CONFLICT DO NOTHING`,
+      `INSERT INTO attempts (message, attempt, call, name, outcome, why, status, answer, started_at)
+       VALUES (?, ?, 0, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
       [
-        one.message,
-        one.attempt,
-        one.name,
-        one.startedAt,
         one.message,
         one.attempt,
         one.name,
@@ -258,6 +259,7 @@ export async function keepCourtesies(
         one.why ?? null,
         one.status ?? null,
         one.answer ?? null,
+        one.startedAt,
       ],
     )
   }
@@ -267,10 +269,14 @@ export async function keepCourtesies(
 export async function sentToday(database: Database, channel: string): Promise<number> {
   const [found] = await rows<{ n: number }>(
     database,
-    `SELECT count(DISTINCT a.message) AS n FROM attempts a JOIN messages m ON m.id = a.message
-     WHERE a.what = 'started' AND a.at >= date_trunc('day', now() AT TIME ZONE 'UTC') AT TIME ZONE 'UTC'
-       AND m.channel = ? AND m.direction = 'out'`,
-    [channel],
+    `WITH today AS (SELECT date_trunc('day', now() AT TIME ZONE 'UTC') AT TIME ZONE 'UTC' AS began)
+     SELECT count(*) AS n FROM (
+       SELECT a.message FROM today, attempts a JOIN messages m ON m.id = a.message
+       WHERE a.started_at >= began AND m.channel = ? AND m.direction = 'out'
+       UNION
+       SELECT message FROM today, outbox WHERE channel = ? AND started_at >= began
+     ) begun`,
+    [channel, channel],
   )
   return found?.n ?? 0
 }

@@ -40,7 +40,7 @@ export async function dueHeads(database: Database, channels: string[], limit: nu
          ORDER BY o.due_at LIMIT ?
        ) o
      ) o
-     JOIN calls k ON k.message = o.message JOIN conversations v ON v.id = o.conversation`,
+     JOIN messages k ON k.id = o.message JOIN conversations v ON v.id = o.conversation`,
     [channels, limit],
   )
 }
@@ -52,7 +52,7 @@ export async function headsOf(database: Database, conversations: string[]): Prom
     `SELECT ${headColumns}
      FROM unnest(?::text[]) AS c (id)
      CROSS JOIN LATERAL (SELECT * FROM outbox o WHERE o.conversation = c.id ORDER BY position LIMIT 1) o
-     JOIN calls k ON k.message = o.message JOIN conversations v ON v.id = o.conversation
+     JOIN messages k ON k.id = o.message JOIN conversations v ON v.id = o.conversation
      WHERE o.state = 'waiting' AND o.due_at <= now()`,
     [conversations],
   )
@@ -75,27 +75,17 @@ export async function nextDue(database: Database, channels: string[]): Promise<n
 export async function startAttempts(database: Database, holder: string, heads: Head[]): Promise<Set<string>> {
   const due = batch(
     "i",
-    heads.map((one) => ({
-      conversation: one.conversation,
-      position: one.position,
-      attempt: one.attempt,
-      name: one.calls[one.call]?.name ?? "",
-    })),
-    { conversation: "text", position: "bigint", attempt: "integer", name: "text" },
+    heads.map(({ conversation, position, attempt }) => ({ conversation, position, attempt })),
+    { conversation: "text", position: "bigint", attempt: "integer" },
   )
   const found = await hotRows<{ message: string }>(
     database,
-    `WITH begun AS (
-       UPDATE outbox o SET state = 'sending', holder = ?, attempt = o.attempt + 1, why = NULL FROM ${due.sql}
-       WHERE o.conversation = i.conversation AND o.position = i.position AND o.attempt = i.attempt AND o.state = 'waiting'
-         AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)
-       RETURNING o.message, o.attempt, o.call, i.name
-     ), kept AS (
-       INSERT INTO attempts (message, attempt, what, call, name, holder)
-       SELECT message, attempt, 'started', call, name, ? FROM begun
-     )
-     SELECT message FROM begun`,
-    [holder, ...due.values, holder],
+    `UPDATE outbox o SET state = 'sending', holder = ?, attempt = o.attempt + 1, started_at = clock_timestamp(), why = NULL
+     FROM ${due.sql}
+     WHERE o.conversation = i.conversation AND o.position = i.position AND o.attempt = i.attempt AND o.state = 'waiting'
+       AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)
+     RETURNING o.message`,
+    [holder, ...due.values],
   )
   return new Set(found.map((row) => row.message))
 }
@@ -108,6 +98,8 @@ export interface Settlement {
   channel: string
   attempt: number
   call: number
+  /** The call's, as it is shown. */
+  name: string
   outcome: string
   why?: string
   status?: number
@@ -139,6 +131,7 @@ export async function settleAttempts(
       channel: one.channel,
       attempt: one.attempt,
       call: one.call,
+      name: one.name,
       outcome: one.outcome,
       why: one.why,
       status: one.status,
@@ -161,6 +154,7 @@ export async function settleAttempts(
       channel: "text",
       attempt: "integer",
       call: "integer",
+      name: "text",
       outcome: "text",
       why: "text",
       status: "integer",
@@ -181,35 +175,32 @@ export async function settleAttempts(
     hotRows<{ conversation: string }>(
       database,
       `WITH i AS (SELECT * FROM ${ended.sql}),
-       mine AS (
-         SELECT i.* FROM i JOIN outbox o USING (conversation, position) WHERE o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending'
-       ), kept AS (
-         INSERT INTO attempts (message, attempt, what, call, outcome, why, status, answer, provider_id, holder)
-         SELECT message, attempt, 'ended', call, outcome, why, status, answer, provider, ? FROM mine
-         ON CONFLICT DO NOTHING
-       ), gone AS (
-         DELETE FROM outbox o USING mine WHERE o.conversation = mine.conversation AND o.position = mine.position
-           AND mine.again IS NULL AND NOT mine.held RETURNING o.conversation
+       gone AS (
+         DELETE FROM outbox o USING i WHERE o.conversation = i.conversation AND o.position = i.position
+           AND o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending' AND i.again IS NULL AND NOT i.held
+         RETURNING i.*, o.started_at
        ), back AS (
-         UPDATE outbox o SET state = 'waiting', holder = NULL, why = mine.why,
-           due_at = CASE WHEN mine.held THEN 'infinity' ELSE now() + mine.again * interval '1 millisecond' END,
-           call = coalesce(mine.next, o.call), tries = coalesce(mine.tries, o.tries), doubted = o.doubted OR mine.doubted
-         FROM mine WHERE o.conversation = mine.conversation AND o.position = mine.position
-           AND (mine.again IS NOT NULL OR mine.held)
-         RETURNING o.conversation, o.due_at
+         UPDATE outbox o SET state = 'waiting', holder = NULL, why = i.why,
+           due_at = CASE WHEN i.held THEN 'infinity' ELSE now() + i.again * interval '1 millisecond' END,
+           call = coalesce(i.next, o.call), tries = coalesce(i.tries, o.tries), doubted = o.doubted OR i.doubted
+         FROM i WHERE o.conversation = i.conversation AND o.position = i.position
+           AND o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending' AND (i.again IS NOT NULL OR i.held)
+         RETURNING i.*, o.started_at, o.due_at
+       ), kept AS (
+         INSERT INTO attempts (message, attempt, call, name, outcome, why, status, answer, provider_id, holder, started_at)
+         SELECT message, attempt, call, name, outcome, why, status, answer, provider, ?, started_at FROM gone
+         UNION ALL
+         SELECT message, attempt, call, name, outcome, why, status, answer, provider, ?, started_at FROM back
+         ON CONFLICT DO NOTHING
        ), kept_parked AS (
          INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
-         SELECT parked, 'send', cause, reason, remedy, channel, conversation, message FROM mine WHERE parked IS NOT NULL
-       ), counts AS (SELECT conversation, count(*) AS n FROM gone GROUP BY conversation),
-       locked AS (
-         SELECT w.conversation FROM work w JOIN counts USING (conversation) ORDER BY w.conversation FOR UPDATE OF w
-       ), shorter AS (
-         UPDATE work w SET unsent = w.unsent - counts.n FROM counts JOIN locked USING (conversation)
-         WHERE w.conversation = counts.conversation RETURNING w.conversation, w.unsent
+         SELECT parked, 'send', cause, reason, remedy, channel, conversation, message FROM gone WHERE parked IS NOT NULL
        )
-       SELECT conversation FROM shorter WHERE unsent > 0
+       -- Who joins the line after this statement began is announced by whoever adds them.
+       SELECT conversation FROM gone
+       WHERE EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = gone.conversation AND e.position > gone.position)
        UNION ALL SELECT conversation FROM back WHERE due_at <= now()`,
-      [...ended.values, holder, holder],
+      [...ended.values, holder, holder, holder, holder],
     ),
   )
   return new Set(found.map((row) => row.conversation))
@@ -222,7 +213,7 @@ export async function abandonedSends(database: Database, channel: string, holder
     `WITH taken AS (
        UPDATE outbox SET holder = ? WHERE channel = ? AND state = 'sending' AND holder IS DISTINCT FROM ? RETURNING *
      )
-     SELECT ${headColumns} FROM taken o JOIN calls k ON k.message = o.message JOIN conversations v ON v.id = o.conversation`,
+     SELECT ${headColumns} FROM taken o JOIN messages k ON k.id = o.message JOIN conversations v ON v.id = o.conversation`,
     [holder, channel, holder],
   )
 }
@@ -231,9 +222,8 @@ export async function abandonedSends(database: Database, channel: string, holder
 export async function startedBy(database: Database, holder: string, channels: string[]): Promise<Head[]> {
   return rows<Head>(
     database,
-    `SELECT ${headColumns} FROM outbox o JOIN calls k ON k.message = o.message JOIN conversations v ON v.id = o.conversation
-     JOIN attempts a ON a.message = o.message AND a.attempt = o.attempt AND a.what = 'started'
-     WHERE o.channel = ANY(?) AND o.state = 'sending' AND o.holder = ? AND a.at < now() - interval '5 seconds'`,
+    `SELECT ${headColumns} FROM outbox o JOIN messages k ON k.id = o.message JOIN conversations v ON v.id = o.conversation
+     WHERE o.channel = ANY(?) AND o.state = 'sending' AND o.holder = ? AND o.started_at < now() - interval '5 seconds'`,
     [channels, holder],
   )
 }
@@ -267,8 +257,8 @@ export async function addToLine(
     const n = messages.length
     const [place] = await rows<{ first: number }>(
       step,
-      `INSERT INTO work AS w (conversation, channel, next_position, heard, unsent, last_id) VALUES (?, ?, ?, ?, ?, ?)
-       ON CONFLICT (conversation) DO UPDATE SET next_position = w.next_position + ?, unsent = w.unsent + ?,
+      `INSERT INTO work AS w (conversation, channel, next_position, heard, said, last_id) VALUES (?, ?, ?, ?, ?, ?)
+       ON CONFLICT (conversation) DO UPDATE SET next_position = w.next_position + ?, said = w.said + ?,
          heard = CASE WHEN w.heard = w.next_position - 1 AND w.holder IS NULL AND w.due_at IS NULL THEN w.heard + ? ELSE w.heard END,
          last_id = excluded.last_id
        RETURNING w.next_position - ? AS first`,
@@ -277,8 +267,8 @@ export async function addToLine(
     const outs = outboundBatch(messages.map((out, at) => ({ ...line, out, n: at })))
     await rows(
       step,
-      `WITH o AS (SELECT o.*, ?::bigint + o.n AS position, false AS starts FROM ${outs.sql}), ${outboundInserts("'waiting'")} SELECT 1`,
-      [place!.first, ...outs.values, null, null],
+      `WITH o AS (SELECT o.*, ?::bigint + o.n AS position, false AS starts FROM ${outs.sql}), ${outboundInserts} SELECT 1`,
+      [place!.first, ...outs.values, null],
     )
     return { added: true }
   })

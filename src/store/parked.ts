@@ -71,7 +71,7 @@ export async function rejoinLine(database: Database, parked: ParkedRow, by: stri
         ? `UPDATE work w SET next_position = next_position + 1, tries = 0,
              due_at = CASE WHEN c.state <> 'on' THEN 'infinity' WHEN due_at > now() AND due_at < 'infinity' THEN due_at ELSE now() END
            FROM channels c WHERE c.key = w.channel AND w.conversation = ? RETURNING next_position - 1 AS position`
-        : `UPDATE work SET next_position = next_position + 1, unsent = unsent + 1,
+        : `UPDATE work SET next_position = next_position + 1, said = said + 1,
              heard = CASE WHEN heard = next_position - 1 AND holder IS NULL AND due_at IS NULL THEN heard + 1 ELSE heard END
            WHERE conversation = ? RETURNING next_position - 1 AS position`,
       [parked.conversation],
@@ -90,7 +90,7 @@ export async function rejoinLine(database: Database, parked: ParkedRow, by: stri
       `INSERT INTO outbox (conversation, position, channel, message, state, due_at, attempt, call)
        SELECT ?, ?, ?, ?, 'waiting', now(),
          coalesce((SELECT max(attempt) FROM attempts WHERE message = ?), 0),
-         (SELECT count(DISTINCT call) FROM attempts WHERE message = ? AND what = 'ended' AND outcome = 'accepted')`,
+         (SELECT count(DISTINCT call) FROM attempts WHERE message = ? AND outcome = 'accepted')`,
       [parked.conversation, place!.position, parked.channel, parked.message, parked.message, parked.message],
     )
     return true

@@ -6,7 +6,6 @@ const partitioned: { table: string; prefix: IdPrefix }[] = [
   { table: "intakes", prefix: "itk" },
   { table: "messages", prefix: "msg" },
   { table: "turns", prefix: "msg" },
-  { table: "calls", prefix: "msg" },
   { table: "attempts", prefix: "msg" },
   { table: "statuses", prefix: "msg" },
 ]

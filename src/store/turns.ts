@@ -61,6 +61,8 @@ export interface Line {
   channel: string
   heard: number
   next: number
+  /** How many outbound messages have joined the line so far. */
+  said: number
   tries: number
   minuteAt: Date | null
   minuteTurns: number
@@ -107,7 +109,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
   }
   const found = await hotRows<Row>(
     database,
-    `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.tries, w.minute_at, w.minute_turns, w.bot_turns,
+    `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns,
        c.state AS channel_state, s.state, v.address, v.kind, v.title, v.topic, v.answered_by,
        (${releaseOfLane}) AS release,
        p.pending
@@ -155,6 +157,7 @@ export interface LineColumns {
   channel: string
   heard: number
   next_position: number
+  said: number
   tries: number
   minute_at: Date | null
   minute_turns: number
@@ -179,6 +182,7 @@ export function lineOf(row: LineColumns): Omit<Line, "channelOn" | "pending"> {
     channel: row.channel,
     heard: row.heard,
     next: row.next_position,
+    said: row.said,
     tries: row.tries,
     minuteAt: row.minute_at,
     minuteTurns: row.minute_turns,
@@ -220,6 +224,8 @@ export interface TurnResult {
   heardBefore: number
   /** What `next` was when the line was loaded, so that the commit can tell whether more has come. */
   seenNext: number
+  /** The same for `said`. */
+  seenSaid: number
   /** Left out when the state stays as it is. */
   state?: { [field: string]: unknown }
   /** When somebody should look again, in milliseconds from now; left out when the line goes on at once or rests. */
@@ -296,6 +302,7 @@ export async function commitTurns(
       heard: one.heard,
       was: one.heardBefore,
       seen: one.seenNext,
+      said: one.seenSaid,
       again: one.again,
       tries: one.tries,
       minute: one.minuteAt?.toISOString(),
@@ -311,6 +318,7 @@ export async function commitTurns(
       heard: "bigint",
       was: "bigint",
       seen: "bigint",
+      said: "integer",
       again: "double precision",
       tries: "integer",
       minute: "timestamptz",
@@ -401,10 +409,8 @@ export async function commitTurns(
   )
   const sql = `
     WITH i AS (SELECT * FROM ${done.sql}),
-    locked AS (
-      SELECT w.conversation FROM work w JOIN i ON i.conversation = w.conversation AND i.fence = w.fence AND i.was = w.heard
-      WHERE w.holder = ? ORDER BY w.conversation FOR UPDATE OF w
-    ), held AS (
+    -- Locked in the batch's order, which is sorted: the planner goes from it to work by index, one by one.
+    held AS (
       UPDATE work w SET
         heard = CASE WHEN w.next_position = i.seen AND i.heard >= i.seen - 1 THEN w.next_position + i.outs - 1 ELSE i.heard END,
         due_at = CASE
@@ -412,12 +418,12 @@ export async function commitTurns(
           WHEN w.next_position <> i.seen OR i.heard < i.seen - 1 THEN now() + ?::int * interval '1 second' END,
         holder = CASE WHEN i.again IS NULL AND (w.next_position <> i.seen OR i.heard < i.seen - 1) THEN w.holder END,
         next_position = w.next_position + i.outs,
-        unsent = w.unsent + i.outs,
+        said = w.said + i.outs,
         tries = i.tries, minute_at = i.minute, minute_turns = i.turns, bot_turns = i.bots,
         last_id = coalesce(i.last, w.last_id)
-      FROM i JOIN locked USING (conversation)
+      FROM i
       WHERE w.conversation = i.conversation AND w.fence = i.fence AND w.heard = i.was AND w.holder = ?
-      RETURNING w.conversation, w.next_position - i.outs AS first, w.unsent - i.outs AS before, w.holder IS NOT NULL AS more
+      RETURNING w.conversation, w.next_position - i.outs AS first, w.said - i.outs = i.said AS alone, w.holder IS NOT NULL AS more
     ), kept_state AS (
       INSERT INTO states (conversation, state)
       SELECT i.conversation, i.state FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL
@@ -428,8 +434,13 @@ export async function commitTurns(
       SELECT t.message, t.turn, t.lead, t.conversation, t.outcome, t.reason, t.route, t.handler, t.release, t.slots, t.before,
         t.after, CASE WHEN t.replies IS NOT NULL THEN ARRAY(SELECT jsonb_array_elements_text(t.replies)) END, t.log, t.error, t.degraded, t.run, t.started
       FROM ${turns.sql} JOIN held USING (conversation)
-    ), o AS (SELECT o.*, h.first + o.n AS position, o.start AND o.n = 0 AND h.before = 0 AS starts FROM ${outs.sql} JOIN held h USING (conversation)),
-    ${outboundInserts("'sending'")},
+    ), o AS (
+      -- What this statement sees of the outbox is all there is only if nothing outbound has joined the line since it was loaded.
+      SELECT o.*, h.first + o.n AS position, o.start AND o.n = 0 AND h.alone
+        AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation) AS starts
+      FROM ${outs.sql} JOIN held h USING (conversation)
+    ),
+    ${outboundInserts},
     kept_parked AS (
       INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
       SELECT p.id, 'turn', p.cause, p.reason, p.remedy, p.channel, p.conversation, p.message FROM ${parked.sql} JOIN held USING (conversation)
@@ -442,12 +453,10 @@ export async function commitTurns(
     UNION ALL SELECT conversation, NULL, id, position, starts, channel FROM o`
   const values = [
     ...done.values,
-    holder,
     seconds,
     holder,
     ...turns.values,
     ...outs.values,
-    holder,
     holder,
     ...parked.values,
     ...tokens.values,
@@ -492,7 +501,6 @@ export function outboundBatch(
       body: out.body,
       words: out.words,
       calls: out.calls,
-      name: out.calls[0]?.name ?? "",
       start: out.start ?? false,
     })),
     {
@@ -507,28 +515,21 @@ export function outboundBatch(
       body: "jsonb",
       words: "text",
       calls: "jsonb",
-      name: "text",
       start: "boolean",
     },
   )
 }
 
-/** What every new outbound message writes, from a relation `o` with `position` and `starts`. Takes the holder twice. */
-export function outboundInserts(started: string): string {
-  return `kept_out AS (
-      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, author, turn, body, words)
-      SELECT o.id, o.channel, o.conversation, 'out', o.event, o.position, o.origin, o.author, o.turn, o.body, o.words FROM o
-    ), kept_calls AS (
-      INSERT INTO calls (message, calls) SELECT o.id, o.calls FROM o
+/** What every new outbound message writes, from a relation `o` with `position` and `starts`. Takes the holder. */
+export const outboundInserts = `kept_out AS (
+      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, author, turn, body, words, calls)
+      SELECT o.id, o.channel, o.conversation, 'out', o.event, o.position, o.origin, o.author, o.turn, o.body, o.words, o.calls FROM o
     ), kept_outbox AS (
-      INSERT INTO outbox (conversation, position, channel, message, state, due_at, holder, attempt)
-      SELECT o.conversation, o.position, o.channel, o.id, CASE WHEN o.starts THEN ${started} ELSE 'waiting' END, now(),
-        CASE WHEN o.starts THEN ?::text END, CASE WHEN o.starts THEN 1 ELSE 0 END FROM o
-    ), kept_attempts AS (
-      INSERT INTO attempts (message, attempt, what, call, name, holder)
-      SELECT o.id, 1, 'started', 0, o.name, ?::text FROM o WHERE o.starts
+      INSERT INTO outbox (conversation, position, channel, message, state, due_at, holder, attempt, started_at)
+      SELECT o.conversation, o.position, o.channel, o.id, CASE WHEN o.starts THEN 'sending' ELSE 'waiting' END, now(),
+        CASE WHEN o.starts THEN ?::text END, CASE WHEN o.starts THEN 1 ELSE 0 END,
+        CASE WHEN o.starts THEN clock_timestamp() END FROM o
     )`
-}
 
 function distinctTokens<T extends { channel: string; token: string }>(tokens: T[]): T[] {
   return [...new Map(tokens.map((one) => [`${one.channel} ${one.token}`, one])).values()]
