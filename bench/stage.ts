@@ -87,7 +87,7 @@ export interface WobbetSubject extends Subject {
 
 export async function startWobbet(databaseUrl: string, home: string, load: Load): Promise<WobbetSubject> {
   const port = await freePort()
-  const child = spawn(process.execPath, [join(root, "bin/wobbet"), "serve", "--bot", join(root, "bench/bot")], {
+  const child = spawn(join(root, "bin/wobbet"), ["serve", "--bot", join(root, "bench/bot")], {
     env: {
       ...process.env,
       WOBBET_HOME: home,

@@ -93,11 +93,13 @@ export class Inlet {
           channel: key,
           via: "webhook",
           method: call.method,
-          ...kept,
+          address: kept.address,
+          headers: kept.headers,
           body,
           verdict,
+          notes: parsed.notes,
+          unreadable: parsed.unreadable,
           answered: answer.status,
-          ...leftovers(parsed),
         },
       })
     } catch (error) {
@@ -200,19 +202,20 @@ export class Inlet {
     const all = drafts.flatMap(({ channel, parsed }) => parsed.messages.map(({ message }) => ({ channel, message })))
     const conversations = all.length > 0 ? await this.parts.directory.conversationsOf(all) : []
     let at = 0
-    const placed = drafts.map(({ channel, intake, parsed }) => ({
-      ...intake,
-      messages: parsed.messages.map((one) => ({
-        id: newId("msg"),
-        eventKey: shortKey(one.eventKey),
-        conversation: conversations[at++]!,
-        message: one.message,
-        words: wordsOf(one.message),
-        courtesies: one.courtesies ?? [],
-        own: one.own ?? false,
-        contact: this.parts.directory.contactOf(channel, one.message) ?? null,
-      })),
-    }))
+    const placed = drafts.map(({ channel, intake, parsed }) =>
+      Object.assign(intake, {
+        messages: parsed.messages.map((one) => ({
+          id: newId("msg"),
+          eventKey: shortKey(one.eventKey),
+          conversation: conversations[at++]!,
+          message: one.message,
+          words: wordsOf(one.message),
+          courtesies: one.courtesies ?? [],
+          own: one.own ?? false,
+          contact: this.parts.directory.contactOf(channel, one.message) ?? null,
+        })),
+      }),
+    )
     if (FAULTS_BUILT && all.length > 0) await faultPoint("inlet: ids made")
     return placed
   }
@@ -253,12 +256,14 @@ export class Inlet {
   }
 }
 
-function leftovers(parsed: Parsed): { notes: string[]; unreadable?: string } {
-  return { notes: parsed.notes, ...(parsed.unreadable ? { unreadable: parsed.unreadable } : {}) }
+function leftovers(parsed: Parsed): { notes: string[]; unreadable: string | undefined } {
+  return { notes: parsed.notes, unreadable: parsed.unreadable }
 }
 
 function storableIntake(intake: Intake): Intake {
-  return { ...intake, headers: storableJson(intake.headers), address: storable(intake.address) }
+  const headers = storableJson(intake.headers)
+  const address = storable(intake.address)
+  return headers === intake.headers && address === intake.address ? intake : { ...intake, headers, address }
 }
 
 /** Keys longer than an index takes well are hashed. */

@@ -136,7 +136,9 @@ function fillIn(value: unknown, channel: Channel, placeAddress: string | undefin
       ? Number(address)
       : address
   }
-  return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, fillIn(inner, channel, placeAddress)]))
+  const filled: { [key: string]: unknown } = {}
+  for (const key in named) filled[key] = fillIn((value as { [key: string]: unknown })[key], channel, placeAddress)
+  return filled
 }
 
 function formOf(parts: FormPart[], fill: (value: unknown) => unknown): FormData {

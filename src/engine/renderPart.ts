@@ -7,21 +7,24 @@ import { newId } from "../store/ids.ts"
 import type { OutboundMessage } from "../store/turns.ts"
 import type { KnownChannel } from "./channels.ts"
 
+/** What a part becomes that is not simply text. */
+const events: { [part: string]: string } = {
+  media: "media",
+  location: "location",
+  contact: "contact",
+  reaction: "reaction",
+  amend: "edited",
+  remove: "deleted",
+}
+
 /** Renders one part for a place, as the message to be sent. */
 export function renderPart(reply: ReplyPart, place: Place, known: KnownChannel) {
-  const rendered = kindOf(known.row.kind).render(storableJson(reply), place, known.channel)
-  const events: { [part: string]: string } = {
-    media: "media",
-    location: "location",
-    contact: "contact",
-    reaction: "reaction",
-    amend: "edited",
-    remove: "deleted",
-  }
+  const body = storableJson(reply)
+  const rendered = kindOf(known.row.kind).render(body, place, known.channel)
   const message: Omit<OutboundMessage, "origin"> = {
     id: newId("msg"),
     event: events[reply.part] ?? "text",
-    body: storableJson(reply),
+    body,
     words: storable(plainWords(reply)),
     calls: rendered.calls,
   }

@@ -45,12 +45,11 @@ export function redactCall(
   seal: Seal,
 ): { address: string; headers: { [name: string]: string } } {
   const known = (text: string) => replaceSecrets(text, secrets, (secret) => seal.fingerprint(secret))
-  const headers = Object.fromEntries(
-    Object.entries(call.headers).map(([name, value]) => [
-      name,
-      secretNames.test(name) ? seal.fingerprint(value) : known(value),
-    ]),
-  )
+  const headers: { [name: string]: string } = {}
+  for (const name in call.headers) {
+    const value = call.headers[name]!
+    headers[name] = secretNames.test(name) ? seal.fingerprint(value) : known(value)
+  }
   const [path, query] = call.address.split("?", 2)
   if (query === undefined) return { address: known(call.address), headers }
   const parts = query.split("&").map((pair) => {

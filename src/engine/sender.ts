@@ -307,10 +307,7 @@ export class Sender {
   /** Decides what an outcome means for the message and its line. */
   private async conclude(begun: Begun, outcome: Outcome, answer: ProviderAnswer | undefined): Promise<void> {
     const known = this.parts.channels.get(begun.channel)
-    const given =
-      answer && "status" in answer && known
-        ? { status: answer.status, answer: keepable(answer.body, known.channel) }
-        : {}
+    const given = answer && "status" in answer && known ? answer : undefined
     const base: Settlement = {
       conversation: begun.conversation,
       position: begun.position,
@@ -320,8 +317,16 @@ export class Sender {
       call: begun.call,
       name: begun.calls[begun.call]?.name ?? "",
       outcome: outcome.outcome,
-      ...("why" in outcome ? { why: outcome.why } : {}),
-      ...given,
+      why: "why" in outcome ? outcome.why : undefined,
+      status: given?.status,
+      answer: given && keepable(given.body, known!.channel),
+      providerId: undefined,
+      again: undefined,
+      nextCall: undefined,
+      tries: undefined,
+      doubted: false,
+      held: false,
+      parked: undefined,
     }
     try {
       if (FAULTS_BUILT && answer) await faultPoint("send: call answered")
@@ -344,9 +349,9 @@ export class Sender {
     const tries = begun.tries + 1
     switch (outcome.outcome) {
       case "accepted": {
+        base.providerId = outcome.providerId
         const more = begun.call + 1 < begun.calls.length
-        const settled = { ...base, ...(outcome.providerId ? { providerId: outcome.providerId } : {}) }
-        return more ? { ...settled, again: 0, nextCall: begun.call + 1, tries: 0 } : settled
+        return more ? { ...base, again: 0, nextCall: begun.call + 1, tries: 0 } : base
       }
       case "again": {
         const pacer = this.pacers.get(begun.channel)

@@ -248,10 +248,22 @@ export class Turns {
         id: newId("trn"),
         messages: group.map((one) => one.id),
         outcome: "handled",
+        reason: undefined,
+        route: undefined,
+        handler: undefined,
+        release: release?.id,
+        slots: undefined,
+        stateBefore: undefined,
+        stateAfter: undefined,
+        log: undefined,
+        error: undefined,
+        degraded: undefined,
         run: line.tries + 1,
         startedAt,
-        ...(release ? { release: release.id } : {}),
       },
+      state: undefined,
+      again: undefined,
+      parked: undefined,
       out: [],
       tokens: [],
     }
@@ -337,7 +349,8 @@ export class Turns {
     decision: Decision
   }): Promise<TurnResult> {
     const { line, known, release, messages, message, base, decision } = given
-    const turn: TurnRecord = { ...base.turn, stateBefore: line.state }
+    const { turn } = base
+    turn.stateBefore = line.state
     if (decision.took === "passed over") {
       return {
         ...base,
@@ -368,7 +381,7 @@ export class Turns {
         const part: ReplyPart = handler.choices
           ? { part: "choices", text: said, choices: handler.choices }
           : { part: "text", text: said }
-        return this.withReplies({ ...base, turn }, [part], line, known)
+        return this.withReplies(base, [part], line, known)
       }
       turn.handler = handler
       const { address, name, handle, language } = message.from ?? {}
@@ -405,13 +418,15 @@ export class Turns {
           { name: "ReplyFault", message: `the handler's reply cannot be said: ${fault}` },
           answer.log,
         )
-      const result = this.withReplies({ ...base, turn }, replies as ReplyPart[], line, known)
-      if (answer.outcome.state === undefined) return result
-      const state = storableJson(answer.outcome.state ?? {})
-      return { ...result, state, turn: { ...result.turn, stateAfter: state } }
+      this.withReplies(base, replies as ReplyPart[], line, known)
+      if (answer.outcome.state !== undefined) {
+        base.state = storableJson(answer.outcome.state ?? {})
+        turn.stateAfter = base.state
+      }
+      return base
     } catch (error) {
       if (!(error instanceof HandlerFault)) throw error
-      return failed({ ...base, turn }, line, error)
+      return failed(base, line, error)
     }
   }
 
@@ -428,11 +443,15 @@ export class Turns {
       }
       degraded.push(...rendered.degraded)
       tokens.push(...rendered.tokens)
-      return { ...rendered.message, origin: "handler" }
+      const { id, event, body, words, calls } = rendered.message
+      return { id, event, origin: "handler", author: undefined, body, words, calls, start: false }
     })
     const [first] = out
     if (first && this.parts.sender?.mayStart(line.channel, line.place, first.calls[0]!)) first.start = true
-    return { ...base, out, tokens, turn: { ...base.turn, ...(degraded.length > 0 ? { degraded } : {}) } }
+    base.out = out
+    base.tokens = tokens
+    if (degraded.length > 0) base.turn.degraded = degraded
+    return base
   }
 
   private async commit(results: TurnResult[]): Promise<void[]> {

@@ -17,7 +17,7 @@ export interface Intake {
   headers: { [name: string]: string }
   body: Buffer
   verdict: Verdict
-  unreadable?: string
+  unreadable?: string | undefined
   notes: string[]
   answered?: number
   /** Left out for now. */

@@ -101,18 +101,18 @@ export interface Settlement {
   /** The call's, as it is shown. */
   name: string
   outcome: string
-  why?: string
-  status?: number
-  answer?: string
-  providerId?: string
+  why?: string | undefined
+  status?: number | undefined
+  answer?: string | undefined
+  providerId?: string | undefined
   /** Milliseconds until the message is tried again, or its next call is due; left out when it leaves the line. */
-  again?: number
-  nextCall?: number
-  tries?: number
-  doubted?: boolean
+  again?: number | undefined
+  nextCall?: number | undefined
+  tries?: number | undefined
+  doubted?: boolean | undefined
   /** The line waits until the channel is on again. */
-  held?: boolean
-  parked?: { cause: string; reason: string; remedy?: string }
+  held?: boolean | undefined
+  parked?: { cause: string; reason: string; remedy?: string } | undefined
 }
 
 /** Records ended attempts in one statement; gives the conversations in whose line somebody stands now. */

@@ -227,16 +227,16 @@ export interface TurnResult {
   /** The same for `said`. */
   seenSaid: number
   /** Left out when the state stays as it is. */
-  state?: { [field: string]: unknown }
+  state?: { [field: string]: unknown } | undefined
   /** When somebody should look again, in milliseconds from now; left out when the line goes on at once or rests. */
-  again?: number
+  again?: number | undefined
   tries: number
   minuteAt: Date | null
   minuteTurns: number
   botTurns: number
   turn: TurnRecord
   out: OutboundMessage[]
-  parked?: { cause: string; reason: string; remedy?: string }
+  parked?: { cause: string; reason: string; remedy?: string } | undefined
   tokens: { token: string; id: string; label: string }[]
 }
 
@@ -244,10 +244,10 @@ export interface TurnRecord {
   id: string
   messages: string[]
   outcome: TurnOutcome
-  reason?: string
-  route?: string
-  handler?: string
-  release?: string
+  reason?: string | undefined
+  route?: string | undefined
+  handler?: string | undefined
+  release?: string | undefined
   slots?: unknown
   stateBefore?: unknown
   stateAfter?: unknown
@@ -263,7 +263,7 @@ export interface OutboundMessage {
   id: string
   event: string
   origin: "handler" | "person" | "api" | "alert"
-  author?: string
+  author?: string | undefined
   body: object
   words: string
   calls: OutgoingCall[]

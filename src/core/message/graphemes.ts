@@ -43,7 +43,8 @@ export function storableJson<T>(value: T): T {
     const items: unknown[] = value
     return items.every((item) => storableJson(item) === item) ? value : (items.map(storableJson) as T)
   }
-  for (const [key, inner] of Object.entries(value)) {
+  for (const key in value) {
+    const inner: unknown = value[key]
     if (storable(key) !== key || storableJson(inner) !== inner) {
       return Object.fromEntries(Object.entries(value).map(([name, one]) => [storable(name), storableJson(one)])) as T
     }

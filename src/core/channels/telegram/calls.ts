@@ -6,12 +6,13 @@ export function call(
   body: { [field: string]: unknown } | FormPart[],
   options: { speaks: boolean; timeout?: number },
 ): OutgoingCall {
-  return {
+  const made: OutgoingCall = {
     name: method,
     method: "POST",
     address: [{ setting: "apiBase" }, "/bot", { secret: "token" }, `/${method}`],
     body: Array.isArray(body) ? { form: body } : { json: body },
     speaks: options.speaks,
-    ...(options.timeout ? { timeout: options.timeout } : {}),
   }
+  if (options.timeout) made.timeout = options.timeout
+  return made
 }

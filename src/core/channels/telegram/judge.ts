@@ -46,7 +46,7 @@ export function readAnswer(body: string): JsonObject | undefined {
 function accepted(body: JsonObject): Outcome {
   const result = Array.isArray(body.result) ? body.result[0] : body.result
   const providerId = idAt(result, "message_id")
-  return { outcome: "accepted", ...(providerId ? { providerId } : {}) }
+  return providerId ? { outcome: "accepted", providerId } : { outcome: "accepted" }
 }
 
 export function lockedOut(code: number, says: string): Outcome & { outcome: "lockedOut" } {

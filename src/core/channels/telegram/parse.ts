@@ -50,7 +50,7 @@ const readers: { [update: string]: Reader } = {
 function readMessage(event: JsonObject, channel: Channel): Message | undefined {
   const place = readPlace(event)
   if (place === undefined) return undefined
-  return { ...origin(event, place), ...content(event, channel) }
+  return Object.assign(content(event, channel), origin(event, place))
 }
 
 function readEdit(event: JsonObject, channel: Channel): Message | undefined {
@@ -73,16 +73,16 @@ function origin(event: JsonObject, place: Place): Omit<Message, "event"> {
   const quote =
     textAt(objectAt(event, "quote"), "text") ??
     (answeredId ? (textAt(answered, "text") ?? textAt(answered, "caption")) : undefined)
-  return {
-    place,
-    ...(providerId ? { providerId } : {}),
-    ...(from ? { from } : {}),
-    ...(album ? { album } : {}),
-    ...(answeredId ? { replyTo: answeredId } : {}),
-    ...(quote ? { quote } : {}),
-    ...(forwarded ? { forwarded: forwardedFrom(forwarded) } : {}),
-    ...(sentAt ? { sentAt: isoTime(sentAt) } : {}),
-  }
+  // Field by field: every message comes through here, and spreading optional ones took twice as long.
+  const whole: Omit<Message, "event"> = { place }
+  if (providerId) whole.providerId = providerId
+  if (from) whole.from = from
+  if (album) whole.album = album
+  if (answeredId) whole.replyTo = answeredId
+  if (quote) whole.quote = quote
+  if (forwarded) whole.forwarded = forwardedFrom(forwarded)
+  if (sentAt) whole.sentAt = isoTime(sentAt)
+  return whole
 }
 
 function content(event: JsonObject, channel: Channel): Pick<Message, "event"> & Partial<Message> {
@@ -97,11 +97,10 @@ function content(event: JsonObject, channel: Channel): Pick<Message, "event"> & 
   const text = textAt(event, media.length > 0 ? "caption" : "text")
   const marks = readMarks(listAt(event, media.length > 0 ? "caption_entities" : "entities"), text ?? "")
   const mentionsBot = mentions(event, channel, text ?? "")
-  const said = {
-    ...(text !== undefined ? { text } : {}),
-    ...(marks.length > 0 ? { marks } : {}),
-    ...(mentionsBot ? { mentionsBot } : {}),
-  }
+  const said: Pick<Message, "text" | "marks" | "mentionsBot"> = {}
+  if (text !== undefined) said.text = text
+  if (marks.length > 0) said.marks = marks
+  if (mentionsBot) said.mentionsBot = true
   if (media.length > 0) return { event: "media", ...said, media }
   if (text !== undefined) {
     const command = readCommand(event, text, channel)
@@ -123,7 +122,10 @@ function readPlace(event: JsonObject): Place | undefined {
   const kind = type === "private" ? "direct" : type === "channel" ? "broadcast" : "group"
   const title = textAt(chat, "title") ?? (fullName(chat) || textAt(chat, "username"))
   const topic = event.is_topic_message === true ? idAt(event, "message_thread_id") : undefined
-  return { address, kind, ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
+  const place: Place = { address, kind }
+  if (title) place.title = title
+  if (topic) place.topic = topic
+  return place
 }
 
 /** With `sender_chat` set, `from` is only a place-holder of the provider's. */
@@ -150,13 +152,11 @@ function readPerson(value: unknown): Sender | undefined {
   const name = fullName(value)
   const handle = textAt(value, "username")
   const language = textAt(value, "language_code")
-  return {
-    address,
-    ...(name ? { name } : {}),
-    ...(handle ? { handle } : {}),
-    ...(language ? { language } : {}),
-    bot: value.is_bot === true,
-  }
+  const person: Sender = { address, bot: value.is_bot === true }
+  if (name) person.name = name
+  if (handle) person.handle = handle
+  if (language) person.language = language
+  return person
 }
 
 function fullName(value: JsonObject): string {
