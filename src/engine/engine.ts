@@ -120,7 +120,7 @@ export class Engine {
       bell,
       log,
       self,
-      ...(turns ? { claimed: (claims) => turns.take(claims) } : {}),
+      ...(turns ? { claimed: (claims) => turns.take(claims), behind: () => turns.behind } : {}),
     })
     if (roles.has("poller"))
       this.poller = new Poller({ database, channels, inlet: this.inlet, alerts, bell, log, self })

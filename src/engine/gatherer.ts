@@ -22,6 +22,11 @@ export class Gatherer<Item, Result> {
     })
   }
 
+  /** How many wait for their batch. */
+  get backlog(): number {
+    return this.waiting.length
+  }
+
   /** Resolves once nothing is waiting or under way. */
   async drained(): Promise<void> {
     while (this.running > 0 || this.waiting.length > 0) await new Promise<void>((resolve) => this.idle.push(resolve))

@@ -45,6 +45,8 @@ export class Inlet {
       journal: Journal
       /** Takes the turns of conversations claimed on the way in; without it they are left for another process. */
       claimed?: (claims: Claimed[]) => void
+      /** Whether turns are so far behind that callers should wait a little for their answer. */
+      behind?: () => boolean
     },
   ) {}
 
@@ -190,6 +192,8 @@ export class Inlet {
   }
 
   private async accept(drafts: Draft[]): Promise<void[]> {
+    for (let waited = 0; waited < 250 && this.parts.behind?.(); waited += 10)
+      await new Promise((resolve) => setTimeout(resolve, 10))
     await this.keepHalving(drafts)
     return drafts.map(() => undefined)
   }

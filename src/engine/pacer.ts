@@ -7,7 +7,8 @@ export class Pacer {
   private inAll: Rate
   private readonly places = new Map<string, Rate[]>()
   private pausedUntil = 0
-  private today: { day: string; sent: number } = { day: "", sent: 0 }
+  /** Which day (UTC, counted from 1970), and what was sent on it. */
+  private today = { day: 0, sent: 0 }
 
   constructor(
     private readonly pace: Pace,
@@ -73,13 +74,13 @@ export class Pacer {
   }
 
   private countDay(now: number): void {
-    const day = new Date(now).toISOString().slice(0, 10)
+    const day = Math.floor(now / 86_400_000)
     if (this.today.day !== day) this.today = { day, sent: 0 }
   }
 
   private untilTomorrow(now: number): number {
     this.countDay(now)
     if (this.settings.perDay === undefined || this.today.sent < this.settings.perDay) return 0
-    return Date.parse(`${this.today.day}T00:00:00Z`) + 86_400_000 - now
+    return (this.today.day + 1) * 86_400_000 - now
   }
 }

@@ -29,7 +29,7 @@ import { callTimeout, keepable, perform } from "./perform.ts"
 
 /** Seconds a process may send for a channel before it must renew. */
 const leaseSeconds = 30
-/** Calls under way at once, over all channels. */
+/** Calls under way at once on one channel: a provider that answers nothing keeps no other channel from sending. */
 const mostCalls = 256
 
 /** A call that is due, its attempt already on record. */
@@ -60,7 +60,9 @@ export class Sender {
   private readonly settlements: Gatherer<Settlement, void>
   private readonly heads: Gatherer<string, void>
   private readonly timers: NodeJS.Timeout[] = []
-  private underWay = 0
+  /** Told whenever ended calls have been written. */
+  written: (() => void) | undefined
+  private readonly underWay = new Map<string, number>()
   private stopping = false
   private sweeping = false
   private wake: NodeJS.Timeout | undefined
@@ -96,6 +98,20 @@ export class Sender {
     )
   }
 
+  /** Whether a channel has so many calls under way that the replies of further turns would only wait. */
+  isFull(channel: string): boolean {
+    return this.callsOf(channel) >= mostCalls / 2
+  }
+
+  private callsOf(channel: string): number {
+    return this.underWay.get(channel) ?? 0
+  }
+
+  /** Ended calls that wait to be written. */
+  get unwritten(): number {
+    return this.settlements.backlog
+  }
+
   async start(): Promise<void> {
     const every = (ms: number, run: () => Promise<void>) => {
       const timer = setInterval(() => void run().catch((error: unknown) => this.complain(error)), ms)
@@ -114,7 +130,7 @@ export class Sender {
    * even if the line turns out not to be free: better a moment late than over the provider's limit.
    */
   mayStart(channel: string, place: Place, call: OutgoingCall): boolean {
-    if (this.stopping || this.underWay >= mostCalls || !this.leased(channel, call)) return false
+    if (this.stopping || this.callsOf(channel) >= mostCalls || !this.leased(channel, call)) return false
     const pacer = this.pacers.get(channel)
     const now = Date.now()
     if (!pacer || pacer.wait(place, call, now) > 0) return false
@@ -145,7 +161,7 @@ export class Sender {
       this.lines.delete(conversation)
     }
     const end = Date.now() + limit
-    while (this.underWay > 0 && Date.now() < end) await new Promise((resolve) => setTimeout(resolve, 20))
+    while (this.underWay.size > 0 && Date.now() < end) await new Promise((resolve) => setTimeout(resolve, 20))
     await Promise.race([this.settlements.drained(), new Promise((resolve) => setTimeout(resolve, 2000).unref())])
     await giveUpLeases(this.parts.database, this.parts.self).catch(() => undefined)
     this.parts.bell.ring("sends")
@@ -258,7 +274,7 @@ export class Sender {
     const pacer = this.pacers.get(head.channel)
     if (!call || !pacer || !this.leased(head.channel, call)) return
     const now = Date.now()
-    const wait = this.underWay >= mostCalls ? 50 : pacer.wait(head.place, call, now)
+    const wait = this.callsOf(head.channel) >= mostCalls ? 50 : pacer.wait(head.place, call, now)
     if (wait > 0) {
       // A long wait is left to the sweep, so that a crowd of waiting lines costs no memory.
       if (wait > 90_000 || this.lines.size > 5000) return
@@ -288,7 +304,7 @@ export class Sender {
   private async call(begun: Begun): Promise<void> {
     const known = this.parts.channels.get(begun.channel)
     const call = begun.calls[begun.call]!
-    this.underWay++
+    this.underWay.set(begun.channel, this.callsOf(begun.channel) + 1)
     let answer: ProviderAnswer
     try {
       answer =
@@ -296,7 +312,9 @@ export class Sender {
           ? await perform(call, known.channel, begun.place.address)
           : { failure: "the call was not made: the right to send was lost", sent: false }
     } finally {
-      this.underWay--
+      const left = this.callsOf(begun.channel) - 1
+      if (left > 0) this.underWay.set(begun.channel, left)
+      else this.underWay.delete(begun.channel)
     }
     const outcome: Outcome = known
       ? kindOf(known.row.kind).judge(call, answer)
@@ -417,6 +435,7 @@ export class Sender {
     const onward = await settleAttempts(this.parts.database, this.parts.self, ended)
     if (FAULTS_BUILT) await faultPoint("send: answer recorded")
     onward.forEach((conversation) => this.grown.add(conversation))
+    this.written?.()
     this.parts.bell.ring("live")
     return ended.map(() => undefined)
   }
