@@ -1,5 +1,6 @@
 import type { ChildProcess } from "node:child_process"
 import { fork } from "node:child_process"
+import { readFileSync } from "node:fs"
 import type { FromHost, HostError, ToHost, TurnInput } from "./hostProtocol.ts"
 
 /** What a code handler answered, unchecked, and what it printed. */
@@ -124,6 +125,7 @@ export class HostPool {
 /** Hosts for one run each, at once: one after the other, fifty slow handlers would wait a minute for a stuck one. */
 const quarantines = 8
 
+const tooMuchMemory = "the handler used more memory than a host may have"
 const loopNeverEnds = "the handler's loop never ends: it gave no sign of life"
 
 class Host {
@@ -204,8 +206,7 @@ class Host {
 
   private hear(words: FromHost): void {
     if (words.say === "pong") {
-      if (words.memory > this.limits.memory * 2 * 1024 * 1024)
-        this.kill("the handler used more memory than a host may have")
+      if (words.memory > this.limits.memory * 2 * 1024 * 1024) this.kill(tooMuchMemory)
       return
     }
     if (words.say !== "done" && words.say !== "threw") return
@@ -233,8 +234,19 @@ class Host {
   }
 
   private kill(reason: string): void {
+    // At its limit a host does nothing but look for memory, and gives no sign of life either.
+    const full = reason === loopNeverEnds && this.resident() > this.limits.memory
     this.child.kill("SIGKILL")
-    this.gone(reason)
+    this.gone(full ? tooMuchMemory : reason)
+  }
+
+  /** Megabytes the host's process holds, where the system tells (proc(5), pages of 4 kB). */
+  private resident(): number {
+    try {
+      return Number(readFileSync(`/proc/${this.child.pid}/statm`, "utf8").split(" ")[1]) / 256
+    } catch {
+      return 0
+    }
   }
 
   private gone(reason: string): void {

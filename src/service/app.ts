@@ -35,8 +35,9 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
   })
   await app.register(cookie)
   app.setErrorHandler(answerProblem)
-  app.addHook("onSend", async (_request, reply) => {
+  app.addHook("onSend", (_request, reply, payload, done) => {
     void reply.header("x-content-type-options", "nosniff").header("referrer-policy", "no-referrer")
+    done(null, payload)
   })
   const whoIs = visitors(engine)
 

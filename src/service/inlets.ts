@@ -4,6 +4,8 @@ import type { Engine } from "../engine/engine.ts"
 
 /** `/in/<channel key>`: where providers call. Bodies are taken as they come; what they mean is the kind's business. */
 export function serveInlets(app: FastifyInstance, engine: Engine): void {
+  // A logger of its own for every call would cost more than reading the call does.
+  app.setChildLoggerFactory((logger) => logger)
   app.removeAllContentTypeParsers()
   app.addContentTypeParser("*", { parseAs: "buffer", bodyLimit: 4 * 1024 * 1024 }, (_request, body, done) =>
     done(null, body),
@@ -11,7 +13,7 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
   app.setErrorHandler(async (error: Error & { statusCode?: number }, request, reply) => {
     const status = error.statusCode ?? 500
     if (status === 413) await letFinish(request)
-    if (status >= 500) request.log.error({ err: error }, "an inlet failed")
+    if (status >= 500) request.log.error({ err: error, address: request.url.split("?")[0] }, "an inlet failed")
     return reply.code(status).send()
   })
 
@@ -54,7 +56,8 @@ async function letFinish(request: FastifyRequest): Promise<void> {
 
 function callOf(request: FastifyRequest): InboundCall {
   const headers: { [name: string]: string } = {}
-  for (const [name, value] of Object.entries(request.headers)) {
+  for (const name in request.headers) {
+    const value = request.headers[name]
     if (value !== undefined) headers[name] = Array.isArray(value) ? value.join(", ") : value
   }
   return {
