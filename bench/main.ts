@@ -140,6 +140,8 @@ async function withWaiting(subject: WobbetSubject): Promise<Results["waiting"]> 
   say(`  ${waiting} other conversations, each with a message that waits on a paused channel …`)
   const filling = { path: "/in/stuck", people: waiting, firstPerson: 50_000_000 }
   await wave(subject, waiting, { ...filling, unanswered: true })
+  // The crowd has pushed the others out of what is kept at hand: they write once before they are measured again.
+  await wave(subject, people)
   const stuck: number[] = []
   for (let round = 0; round < rounds; round++) stuck.push(await rate(subject))
   return { conversations: waiting, without, with: stuck }

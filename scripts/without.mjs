@@ -81,10 +81,9 @@ const mechanisms = [
   {
     name: "3 the claim on a conversation is one process's",
     file: "src/store/turns.ts",
-    from: "AND i.fence = w.fence AND i.was = w.heard\n      WHERE w.holder = ?",
-    to: "\n      WHERE ?::text IS NOT NULL",
+    from: "AND w.fence = i.fence AND w.heard = i.was AND w.holder = ?",
+    to: "AND ?::text IS NOT NULL",
     and: [
-      ["src/store/turns.ts", "AND w.fence = i.fence AND w.heard = i.was AND w.holder = ?", "AND ?::text IS NOT NULL"],
       [
         "src/store/intake.ts",
         "holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END",
@@ -137,7 +136,7 @@ const mechanisms = [
   {
     name: "5 only the head of a line is sent",
     file: "src/store/outbox.ts",
-    from: "AND o.attempt = i.attempt AND o.state = 'waiting'\n         AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)",
+    from: "AND o.attempt = i.attempt AND o.state = 'waiting'\n       AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)",
     to: "AND o.attempt = i.attempt AND o.state = 'waiting'",
     and: [
       [
@@ -145,9 +144,20 @@ const mechanisms = [
         "AND o.due_at <= now()\n           AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)",
         "AND o.due_at <= now()",
       ],
-      ["src/store/turns.ts", "o.n = 0 AND h.before = 0 AS starts", "o.n = 0 AS starts"],
+      [
+        "src/store/turns.ts",
+        "AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation) AS starts",
+        "AS starts",
+      ],
     ],
     test: ["provider", "first of three"],
+  },
+  {
+    name: "5 a reply starts at once only if the line is as it was",
+    file: "src/store/turns.ts",
+    from: "o.start AND o.n = 0 AND h.alone",
+    to: "o.start AND o.n = 0",
+    test: ["provider", "joined its line"],
   },
   {
     name: "6 the attempt is on record before its first byte",
@@ -210,8 +220,8 @@ const mechanisms = [
   {
     name: "9 secrets in calls become fingerprints",
     file: "src/engine/seal.ts",
-    from: "secretNames.test(name) ? seal.fingerprint(value) : known(value),",
-    to: "value,",
+    from: "secretNames.test(name) ? seal.fingerprint(value) : known(value)",
+    to: "value",
     test: ["secrets", "."],
   },
 ]

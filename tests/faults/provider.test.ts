@@ -1,5 +1,15 @@
 import type { Service, Standin } from "../support/harness.ts"
-import { allOf, endAll, eventually, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import {
+  allOf,
+  endAll,
+  eventually,
+  pause,
+  query,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+} from "../support/harness.ts"
 import { quayBot } from "../support/quayBot.ts"
 
 let service: Service
@@ -53,6 +63,32 @@ test("a fault there is retried; an answer that vanished is a doubt, and is said 
   await stage.say("say next")
   await stage.answered(3)
   await expect(service.client.retryParked(doubt!.id)).rejects.toThrow("decided")
+})
+
+test("in order: a reply never overtakes what joined its line while the turn was being written", async () => {
+  const stage = await Stage.set(service, standin, { gather: 0 })
+  await stage.say("say first")
+  await stage.answered(1)
+  const [first] = await stage.messages({ direction: "out" })
+  // So that the pace of the place does not hold the next one back.
+  await pause(1200)
+  await stage.say("slow 2")
+  await eventually(async () => (await stage.messages({ direction: "in" })).length === 2, "the second turn to begin")
+  // Another process adds a message: it has its place in the line, and its transaction ends after the turn's began.
+  const added = `${first!.id.slice(0, -4)}zzzz`
+  await query(
+    service.env.DATABASE_URL!,
+    `BEGIN;
+     UPDATE work SET next_position = next_position + 1, said = said + 1 WHERE conversation = '${first!.conversation}';
+     INSERT INTO messages (id, channel, conversation, direction, event, position, origin, body, words, calls)
+       SELECT '${added}', m.channel, m.conversation, 'out', m.event, w.next_position - 1, 'api', m.body, m.words, m.calls
+       FROM messages m JOIN work w ON w.conversation = m.conversation WHERE m.id = '${first!.id}';
+     INSERT INTO outbox (conversation, position, channel, message, state, due_at)
+       SELECT conversation, position, channel, id, 'waiting', now() FROM messages WHERE id = '${added}';
+     SELECT pg_sleep(1);
+     COMMIT`,
+  )
+  expect((await stage.answered(3)).map((one) => one.text)).toEqual(["you said first", "you said first", "slow 2"])
 })
 
 test("with onDoubt=resend the same doubt is settled by sending again", async () => {
