@@ -160,6 +160,13 @@ const mechanisms = [
     test: ["provider", "joined its line"],
   },
   {
+    name: "5 what a killed process left under way holds its line",
+    file: "src/engine/sender.ts",
+    from: "Math.max(0, limit - head.age)",
+    to: "0",
+    test: ["crashes", "holds its line"],
+  },
+  {
     name: "6 the attempt is on record before its first byte",
     file: "src/store/outbox.ts",
     from: "WHERE channel = ? AND state = 'sending' AND holder IS DISTINCT FROM ? RETURNING *",

@@ -222,11 +222,15 @@ export class Sender {
     )
     for (const head of left) {
       this.hold(head.conversation, "busy")
-      void this.conclude(
-        head,
-        { outcome: "unclear", why: "the service stopped while the call was under way" },
-        undefined,
+      const why = "the service stopped while the call was under way"
+      // The provider may be about to take it yet: the line waits as long as an answer would have been waited for, or
+      // the next message could overtake this one.
+      const limit = head.calls[head.call]?.timeout ?? callTimeout
+      const timer = setTimeout(
+        () => void this.conclude(head, { outcome: "unclear", why }, undefined),
+        Math.max(0, limit - head.age),
       )
+      timer.unref()
     }
   }
 

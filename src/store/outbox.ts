@@ -206,14 +206,22 @@ export async function settleAttempts(
   return new Set(found.map((row) => row.conversation))
 }
 
-/** Messages whose call was under way when their process ended: whether the provider took them is not known. */
-export async function abandonedSends(database: Database, channel: string, holder: string): Promise<Head[]> {
-  return rows<Head>(
+/**
+ * Messages whose call was under way when their process ended: whether the provider took them is not known. With how many
+ * milliseconds ago each call began.
+ */
+export async function abandonedSends(
+  database: Database,
+  channel: string,
+  holder: string,
+): Promise<(Head & { age: number })[]> {
+  return rows<Head & { age: number }>(
     database,
     `WITH taken AS (
        UPDATE outbox SET holder = ? WHERE channel = ? AND state = 'sending' AND holder IS DISTINCT FROM ? RETURNING *
      )
-     SELECT ${headColumns} FROM taken o JOIN messages k ON k.id = o.message JOIN conversations v ON v.id = o.conversation`,
+     SELECT ${headColumns}, coalesce(extract(epoch FROM clock_timestamp() - o.started_at)::float8 * 1000, 1e9) AS age
+     FROM taken o JOIN messages k ON k.id = o.message JOIN conversations v ON v.id = o.conversation`,
     [holder, channel, holder],
   )
 }

@@ -278,7 +278,10 @@ function judge(people: Person[], standin: TelegramStandin, record: Map<string, M
     for (const text of firsts) {
       const k = Number(/^#(\d+) /.exec(text)?.[1] ?? 0)
       if (k === 0) continue
-      if (k < last) found.outOfOrder.push(`${person.chat}: ${text} after #${last}`)
+      if (k < last) {
+        const known = replies.filter((one) => one.text === text).map((one) => one.doubt?.known ?? one.status)
+        found.outOfOrder.push(`${person.chat}: ${text} after #${last} (on record: ${known.join("; ")})`)
+      }
       last = k
     }
     for (const [at, { text, ms }] of person.said.entries()) {

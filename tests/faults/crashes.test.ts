@@ -161,3 +161,25 @@ test("a conversation claimed in a statement whose answer was lost is found again
   expect(answers.map(wordsOf)).toEqual(["count 1"])
   await service.stop()
 }, 60_000)
+
+test("in order: what a killed service left under way holds its line, for the provider may take it late", async () => {
+  const where = {
+    database: await freshDatabase(),
+    bot: tempFolder(quayBot),
+    home: tempFolder(),
+    port: await freePort(),
+  }
+  const first = await startService({ ...where, faults: "" })
+  const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "park" })
+  await standin.post("faults", { kind: "slow", method: "sendMessage", count: 1, seconds: 5 })
+  await stage.say("say first")
+  await eventually(async () => (await stage.messages({ direction: "out" }))[0]?.status === "sending", "the call")
+  await pause(300)
+  await first.stop("SIGKILL")
+  const second = await startService({ ...where, faults: "" })
+  await stage.say("say second")
+  await eventually(async () => (await stage.answers()).length === 2, "both to be taken", 30)
+  expect((await stage.answers()).map((one) => one.text)).toEqual(["you said first", "you said second"])
+  expect((await second.client.parked({ channel: stage.key })).items).toMatchObject([{ cause: "doubt" }])
+  await second.stop()
+}, 60_000)
