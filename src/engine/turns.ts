@@ -92,7 +92,7 @@ export class Turns {
       timer.unref()
       this.timers.push(timer)
     }
-    every(1000, () => this.sweep())
+    every(1000, () => (this.letIn(true), this.sweep()))
     every((claimSeconds * 1000) / 3, () => this.renew())
     every(2000, () => this.recoverStrays())
     this.parts.bell.on("work", () => void this.sweep().catch((error: unknown) => this.complain(error)))
@@ -126,16 +126,18 @@ export class Turns {
     else this.entering.set(line.channel, [line])
   }
 
-  /** Begins the turns there is room for, by channel: one whose provider is slow holds up no other. */
-  private letIn(): void {
+  /**
+   * Begins the turns there is room for, by channel: one whose provider is slow holds up no other.
+   *
+   * @param full also where the sender has enough to do, so that a provider that answers nothing delays turns by little.
+   */
+  private letIn(full = false): void {
     const { sender } = this.parts
     for (const [channel, lines] of this.entering) {
+      const room = () =>
+        this.commits.backlog + (sender?.unwritten ?? 0) < mostUnwritten && (full || sender?.isFull(channel) !== true)
       let begun = 0
-      while (
-        begun < lines.length &&
-        (lines.length - begun > mostEntering ||
-          (this.commits.backlog + (sender?.unwritten ?? 0) < mostUnwritten && sender?.isFull(channel) !== true))
-      )
+      while (begun < lines.length && (lines.length - begun > mostEntering || (begun < mostUnwritten && room())))
         void this.begin(lines[begun++]!)
       if (begun === lines.length) this.entering.delete(channel)
       else if (begun > 0) lines.splice(0, begun)
