@@ -100,7 +100,11 @@ class Seat {
     child.stderr!.on("data", hear)
     child.once("exit", (code) => {
       this.up = false
-      if (code !== 0 && code !== null && !stopped) logged.push(`${this.name} ended with ${code}: ${said.slice(-500)}`)
+      if (code !== 0 && code !== null && !stopped) {
+        if (/database (went away while|at DATABASE_URL cannot)/.test(said))
+          note("a process that found no database at its start")
+        else logged.push(`${this.name} ended with ${code}: ${said.slice(-500)}`)
+      }
       if (!stopped) void pause(between(100, 1500)).then(() => this.start())
     })
   }
