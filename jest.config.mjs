@@ -3,7 +3,7 @@ export default {
   extensionsToTreatAsEsm: [".ts", ".tsx"],
   transform: { "\\.tsx?$": "<rootDir>/tests/support/transform.mjs" },
   testEnvironment: "node",
-  testTimeout: 30_000,
+  testTimeout: 120_000,
   maxWorkers: 2,
   globalSetup: "<rootDir>/tests/support/setup.mjs",
   globalTeardown: "<rootDir>/tests/support/teardown.mjs",

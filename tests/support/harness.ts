@@ -296,7 +296,7 @@ export async function allOf<Case, Found>(
 export async function eventually<T>(
   look: () => Promise<T | undefined | false>,
   what: string,
-  seconds = 15,
+  seconds = 30,
 ): Promise<T> {
   const end = Date.now() + seconds * 1000
   let last: unknown
