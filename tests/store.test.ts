@@ -1,7 +1,10 @@
 import fc from "fast-check"
 import { hotRows, openDatabase, rows } from "../src/store/database.ts"
 import type { Database } from "../src/store/database.ts"
+import * as first from "../src/store/migrations/0001-first.ts"
+import * as fewerRows from "../src/store/migrations/0002-fewer-rows.ts"
 import { batch } from "../src/store/unnest.ts"
+import { freshDatabase } from "./support/harness.ts"
 
 let database: Database
 beforeAll(() => {
@@ -66,4 +69,42 @@ test("a statement whose prepared form was lost, as behind a pooling proxy, runs 
   expect(await ask()).toEqual([{ hot: 42 }])
   // Names are given up.
   expect(await named()).toEqual([{ n: 0 }])
+})
+
+test("what was on record before the second migration reads the same after it", async () => {
+  const old = openDatabase(await freshDatabase(), { most: 1 })
+  await first.up(old)
+  await rows(
+    old,
+    `CREATE TABLE messages_all PARTITION OF messages DEFAULT;
+     CREATE TABLE calls_all PARTITION OF calls DEFAULT;
+     CREATE TABLE attempts_all PARTITION OF attempts DEFAULT;
+     INSERT INTO messages (id, channel, conversation, direction, event, position, origin, body, words)
+       SELECT id, 'quay', 'cnv_1', 'out', 'text', 1, 'handler', '{}', 'hello' FROM unnest(ARRAY['msg_sent', 'msg_begun']) AS id;
+     INSERT INTO calls (message, calls) VALUES ('msg_sent', '[{"name": "sendMessage"}]');
+     INSERT INTO attempts (message, attempt, what, call, name, outcome, at) VALUES
+       ('msg_sent', 1, 'started', 0, 'sendMessage', NULL, '2026-03-01T08:00:00Z'),
+       ('msg_sent', 1, 'ended', 0, NULL, 'accepted', '2026-03-01T08:00:01Z'),
+       ('msg_begun', 1, 'started', 0, 'sendMessage', NULL, '2026-03-01T08:00:02Z');
+     INSERT INTO outbox (conversation, position, channel, message, state, due_at, attempt)
+       VALUES ('cnv_1', 1, 'quay', 'msg_begun', 'sending', now(), 1)`,
+  )
+  await fewerRows.up(old)
+  expect(await rows(old, "SELECT message, attempt, name, outcome, started_at, at FROM attempts")).toEqual([
+    {
+      message: "msg_sent",
+      attempt: 1,
+      name: "sendMessage",
+      outcome: "accepted",
+      started_at: new Date("2026-03-01T08:00:00Z"),
+      at: new Date("2026-03-01T08:00:01Z"),
+    },
+  ])
+  expect(await rows(old, "SELECT message, state, started_at FROM outbox")).toEqual([
+    { message: "msg_begun", state: "sending", started_at: new Date("2026-03-01T08:00:02Z") },
+  ])
+  expect(await rows(old, "SELECT calls FROM messages WHERE id = 'msg_sent'")).toEqual([
+    { calls: [{ name: "sendMessage" }] },
+  ])
+  await old.destroy()
 })

@@ -21,6 +21,9 @@ import { redactCall } from "./seal.ts"
 /** Seconds a claim lasts before another process may take it; renewed while its holder lives. */
 export const claimSeconds = 30
 
+/** Milliseconds a batch of callers waits at most for turns that are far behind: none gives up that soon. */
+const longestHold = 250
+
 /** What is read from a call before it is durable. */
 interface Draft {
   channel: string
@@ -192,7 +195,7 @@ export class Inlet {
   }
 
   private async accept(drafts: Draft[]): Promise<void[]> {
-    for (let waited = 0; waited < 250 && this.parts.behind?.(); waited += 10)
+    for (const end = Date.now() + longestHold; Date.now() < end && this.parts.behind?.();)
       await new Promise((resolve) => setTimeout(resolve, 10))
     await this.keepHalving(drafts)
     return drafts.map(() => undefined)

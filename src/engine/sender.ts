@@ -53,7 +53,7 @@ interface Begun {
 export class Sender {
   private readonly leases = new Map<string, number>()
   private readonly pacers = new Map<string, Pacer>()
-  /** Conversations this process has in hand: a call under way, or a wait for the pace. */
+  /** Conversations this process has in hand: a call under way, or a wait for the pace or for a doubt to settle. */
   private readonly lines = new Map<string, NodeJS.Timeout | "busy">()
   private readonly grown = new Set<string>()
   private readonly starts: Gatherer<Head, boolean>
@@ -221,16 +221,18 @@ export class Sender {
       (head) => this.lines.get(head.conversation) !== "busy",
     )
     for (const head of left) {
-      this.hold(head.conversation, "busy")
       const why = "the service stopped while the call was under way"
       // The provider may be about to take it yet: the line waits as long as an answer would have been waited for, or
       // the next message could overtake this one.
       const limit = head.calls[head.call]?.timeout ?? callTimeout
       const timer = setTimeout(
-        () => void this.conclude(head, { outcome: "unclear", why }, undefined),
+        () => {
+          this.hold(head.conversation, "busy")
+          void this.conclude(head, { outcome: "unclear", why }, undefined)
+        },
         Math.max(0, limit - head.age),
       )
-      timer.unref()
+      this.hold(head.conversation, timer)
     }
   }
 
@@ -444,7 +446,7 @@ export class Sender {
     return ended.map(() => undefined)
   }
 
-  private hold(conversation: string, state: "busy"): void {
+  private hold(conversation: string, state: NodeJS.Timeout | "busy"): void {
     const before = this.lines.get(conversation)
     if (before !== undefined && before !== "busy") clearTimeout(before)
     this.lines.set(conversation, state)

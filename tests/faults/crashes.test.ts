@@ -3,9 +3,8 @@ import {
   allOf,
   endAll,
   eventually,
-  freePort,
-  freshDatabase,
   pause,
+  placeFor,
   query,
   Stage,
   startService,
@@ -37,12 +36,7 @@ const longParts = ["long", "long", "long", "count 1"]
 
 /** Runs a service that fails at a place, then one that does not, and reads what the provider and the record say. */
 async function fail(act: string, { point, says = "count", settings = {} }: Case) {
-  const where = {
-    database: await freshDatabase(),
-    bot: tempFolder(quayBot),
-    home: tempFolder(),
-    port: await freePort(),
-  }
+  const where = await placeFor(quayBot)
   const first = await startService({ ...where, faults: `${point}=${act}` })
   const stage = await Stage.set(first, standin, { gather: 0, ...settings })
   // A reply's first attempt begins with the commit of its turn only in the process that sends for the channel.
@@ -163,12 +157,7 @@ test("a conversation claimed in a statement whose answer was lost is found again
 }, 60_000)
 
 test("in order: what a killed service left under way holds its line, for the provider may take it late", async () => {
-  const where = {
-    database: await freshDatabase(),
-    bot: tempFolder(quayBot),
-    home: tempFolder(),
-    port: await freePort(),
-  }
+  const where = await placeFor(quayBot)
   const first = await startService({ ...where, faults: "" })
   const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "park" })
   await standin.post("faults", { kind: "slow", method: "sendMessage", count: 1, seconds: 5 })

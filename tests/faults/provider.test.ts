@@ -11,6 +11,7 @@ import {
   tempFolder,
 } from "../support/harness.ts"
 import { quayBot } from "../support/quayBot.ts"
+import { bring, crowd, hookSecret, update } from "../support/updates.ts"
 
 let service: Service
 let standin: Standin
@@ -143,4 +144,25 @@ describe("in order, and once or in doubt and said so: the provider answers the f
     else expect(said).toEqual(taken ? all : all.slice(1))
     expect(doubtful).toEqual(doubt ? [["you said 1", onDoubt === "park" ? "parked" : "sent"]] : [])
   })
+})
+
+test("a provider that answers nothing keeps no other channel from sending", async () => {
+  const other = await startStandin()
+  const [mute, heard] = [
+    await Stage.set(service, standin, { gather: 0, perSecond: 1000 }),
+    await Stage.set(service, other),
+  ]
+  await service.client.changeChannel(mute.key, { secrets: { hookSecret } })
+  const people = await crowd(mute, 300)
+  await standin.post("faults", { kind: "silent", method: "sendMessage", bot: mute.bot.username, count: 400 })
+  const calls = people.map((chat) => bring(service, mute.key, hookSecret, update(chat, "say anything")))
+  expect(new Set(await Promise.all(calls))).toEqual(new Set([200]))
+  await eventually(
+    async () => (await query(service.env.DATABASE_URL!, "SELECT 1 FROM outbox WHERE state = 'sending'")).length > 200,
+    "most of its calls to be under way",
+  )
+  await heard.say("say hello")
+  expect((await heard.answered(1))[0]!.text).toBe("you said hello")
+  // None of the others has run out of time yet: they were not what it waited for.
+  expect((await service.client.parked({ channel: mute.key })).items).toEqual([])
 })

@@ -2,9 +2,9 @@ import type { Service, Standin } from "../support/harness.ts"
 import {
   endAll,
   eventually,
-  freePort,
   freshDatabase,
   pause,
+  placeFor,
   query,
   Stage,
   startService,
@@ -56,12 +56,7 @@ describe("redelivered means ignored", () => {
 })
 
 test("redelivered means ignored, also after the month has turned", async () => {
-  const where = {
-    database: await freshDatabase(),
-    bot: tempFolder(quayBot),
-    home: tempFolder(),
-    port: await freePort(),
-  }
+  const where = await placeFor(quayBot)
   const now = new Date()
   const shift = Date.UTC(now.getUTCFullYear(), now.getUTCMonth(), 1) - 2 * day - now.getTime()
   const before = await startService({ ...where, faults: "", env: { WOBBET_FAULTS_ID_SHIFT: String(shift) } })

@@ -31,6 +31,11 @@ export async function freshDatabase(): Promise<string> {
   return `${server}/${name}`
 }
 
+/** Where a service lives that is ended and started again: all that outlives it. */
+export async function placeFor(bot: Parameters<typeof tempFolder>[0]) {
+  return { database: await freshDatabase(), bot: tempFolder(bot), home: tempFolder(), port: await freePort() }
+}
+
 /** A database server of a test's own, to be stopped and started under it. */
 export async function startDatabaseServer() {
   const home = tempFolder()
