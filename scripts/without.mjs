@@ -167,6 +167,13 @@ const mechanisms = [
     test: ["crashes", "holds its line"],
   },
   {
+    name: "5 calls under way are counted by channel",
+    file: "src/engine/sender.ts",
+    from: "return this.underWay.get(channel) ?? 0",
+    to: "return [...this.underWay.values()].reduce((sum, n) => sum + n, 0)",
+    test: ["provider", "keeps no other channel"],
+  },
+  {
     name: "6 the attempt is on record before its first byte",
     file: "src/store/outbox.ts",
     from: "WHERE channel = ? AND state = 'sending' AND holder IS DISTINCT FROM ? RETURNING *",
