@@ -38,6 +38,8 @@ export interface ChannelComparison {
   /** In words; empty when both sides agree. */
   differences: string[]
   fault?: { says: string; remedy: string }
+  /** What a person enters at the provider, where the service cannot do it. */
+  byHand?: { field: string; value: string }[]
 }
 
 /** Adding channels and looking after them. */
@@ -140,7 +142,8 @@ export class ChannelCare {
     const known = this.known(key)
     const { account } = kindNamed(known.row.kind)
     const polls = known.row.settings.receive === "polling"
-    const call = polls ? account.disconnect(known.channel) : account.connect(known.channel, this.inletOf(known.row))
+    const call = polls ? account.disconnect?.(known.channel) : account.connect?.(known.channel, this.inletOf(known.row))
+    if (!call) return this.compare(key)
     const answer = await perform(call, known.channel, undefined)
     const outcome = kindNamed(known.row.kind).judge(call, answer)
     if (outcome.outcome !== "accepted") {
@@ -159,9 +162,13 @@ export class ChannelCare {
   async compare(key: string): Promise<ChannelComparison> {
     const { row, channel } = this.known(key)
     const { account } = kindNamed(row.kind)
+    const inlet = this.inletOf(row)
+    const hand = account.byHand?.(channel, inlet) ?? []
+    const byHand = hand.length > 0 ? { byHand: hand } : {}
+    if (!account.lookUp || !account.readLookUp) return { differences: [], ...byHand }
     const found = account.readLookUp(await perform(account.lookUp(channel), channel, undefined))
-    if ("fault" in found) return { differences: [], fault: { says: found.fault, remedy: found.remedy } }
-    return { onRecord: found.onRecord, differences: account.compare(channel, found.onRecord, this.inletOf(row)) }
+    if ("fault" in found) return { differences: [], fault: { says: found.fault, remedy: found.remedy }, ...byHand }
+    return { onRecord: found.onRecord, differences: account.compare?.(channel, found.onRecord, inlet) ?? [], ...byHand }
   }
 
   async pause(key: string, by: string): Promise<ChannelView> {
@@ -265,7 +272,7 @@ function checkedSettings(kind: ChannelKind, given: { [name: string]: unknown }):
     throw new Trouble(
       "bad-input",
       `The setting is not right: ${fault.says}.`,
-      `docs/connect-telegram.md lists the settings of a ${kind.kind} channel.`,
+      `docs/connect-${kind.kind}.md lists the settings of a ${kind.kind} channel.`,
       `settings.${fault.field}`,
     )
   return value

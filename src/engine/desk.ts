@@ -1,5 +1,7 @@
 import { createHash } from "node:crypto"
+import { choicesOffered } from "../core/channels/options.ts"
 import type { ReplyPart } from "../core/message/reply.ts"
+import type { Offered } from "../store/turns.ts"
 import { record } from "../store/access.ts"
 import type { ConversationRow } from "../store/conversations.ts"
 import { conversationAt, conversationById } from "../store/conversations.ts"
@@ -34,8 +36,10 @@ export class Desk {
     const known = care.known(conversation.channel)
     const { address, kind, title, topic } = conversation
     const place = { address, kind: kind as "direct", ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
+    const offered: Offered[] = []
     const messages = given.replies.map((reply) => {
-      const rendered = renderPart(reply, place, known)
+      const rendered = renderPart(reply, place, known, offered.length)
+      rendered.impossible ??= rendered.leftOut
       if (rendered.impossible) {
         throw new Trouble(
           "cannot-be-said",
@@ -44,6 +48,7 @@ export class Desk {
           "replies",
         )
       }
+      offered.push(...choicesOffered(reply))
       return { ...rendered.message, origin: given.origin, author: given.author }
     })
     const answer = { conversation: conversation.id, messages: messages.map((one) => one.id) }
@@ -56,6 +61,7 @@ export class Desk {
       { conversation: conversation.id, channel: conversation.channel },
       messages,
       once,
+      messages.some((one) => one.calls.some((call) => call.speaks)) ? offered : undefined,
     )
     if (added.clash) {
       throw new Trouble(

@@ -1,6 +1,6 @@
 import type { Message } from "../core/message/message.ts"
 import type { Database } from "../store/database.ts"
-import { contactsOf, conversationsAt, movePlace, renamePlace } from "../store/directory.ts"
+import { contactsOf, conversationsAt, movePlace, renamePlace, titleOf } from "../store/directory.ts"
 
 const most = 50_000
 
@@ -30,6 +30,14 @@ export class Directory {
       })
     }
     return Promise.all(messages.map(({ channel, message }) => this.current(placeKey(channel, message), message)))
+  }
+
+  /** Keeps what was learned of a sender; a direct conversation is named after the person in it. */
+  async learn(channel: string, message: Message, sender: NonNullable<Message["from"]>): Promise<void> {
+    await contactsOf(this.database, [{ channel, sender }])
+    if (message.place.kind !== "direct" || sender.name === undefined) return
+    const at = await titleOf(this.database, channel, message.place)
+    if (at && at.title === null) await renamePlace(this.database, at.conversation, sender.name)
   }
 
   async move(channel: string, from: string, to: string): Promise<void> {

@@ -4,7 +4,7 @@ import { hostname } from "node:os"
 import { join } from "node:path"
 import type { Logger } from "pino"
 import type { Fault } from "../core/routing/bot.ts"
-import { wakeResumed } from "../store/channels.ts"
+import { stopChannel, wakeResumed } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
 import { openDatabase, refusal } from "../store/database.ts"
 import { pruneSeen } from "../store/intake.ts"
@@ -12,6 +12,7 @@ import { beat, buryProcesses, processesOn } from "../store/leases.ts"
 import { keepCourtesies } from "../store/messages.ts"
 import { makePartitions } from "../store/partitions.ts"
 import { publishRelease } from "../store/releases.ts"
+import { settleParkedDoubts } from "../store/statuses.ts"
 import { Alerts } from "./alerts.ts"
 import { Bell } from "./bell.ts"
 import { faultLine, faultOfLoading, followFolder, readBotFolder } from "./botFolder.ts"
@@ -19,7 +20,7 @@ import { Bots } from "./bots.ts"
 import { ChannelCare } from "./channelCare.ts"
 import type { KnownChannel } from "./channels.ts"
 import { Channels } from "./channels.ts"
-import type { OutgoingCall } from "../core/channels/kind.ts"
+import type { Alarm, OutgoingCall } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
 import { Directory } from "./directory.ts"
 import type { HostLimits } from "./hosts.ts"
@@ -27,10 +28,12 @@ import { hostLimits } from "./hosts.ts"
 import { Inlet } from "./inlet.ts"
 import { keepable, perform } from "./perform.ts"
 import { Journal } from "./journal.ts"
+import { People } from "./people.ts"
 import { Poller } from "./poller.ts"
 import { Seal } from "./seal.ts"
 import { Sender } from "./sender.ts"
 import { Turns } from "./turns.ts"
+import { Uploads } from "./uploads.ts"
 
 export type RoleName = "inlet" | "turns" | "sender" | "poller" | "api" | "console"
 
@@ -96,13 +99,15 @@ export class Engine {
       ...settings.hostLimits,
     })
     const alerts = new Alerts({ database, channels, bell, log })
-    if (roles.has("sender")) this.sender = new Sender({ database, channels, directory, bell, alerts, log, self })
+    if (roles.has("sender"))
+      this.sender = new Sender({ database, channels, directory, uploads: new Uploads(), bell, alerts, log, self })
     if (roles.has("turns")) {
       this.turns = new Turns({
         database,
         channels,
         bots: this.bots,
         sender: this.sender,
+        people: new People(database, directory),
         bell,
         log,
         self,
@@ -120,6 +125,8 @@ export class Engine {
       bell,
       log,
       self,
+      proven: (channel, proofs) => void this.proven(channel, proofs),
+      alarmed: (channel, alarm) => void this.alarmed(alerts, channel, alarm),
       ...(turns ? { claimed: (claims) => turns.take(claims), behind: () => turns.behind } : {}),
     })
     if (roles.has("poller"))
@@ -278,6 +285,34 @@ export class Engine {
     await keepCourtesies(this.database, made).catch((error: unknown) =>
       this.settings.log.warn({ err: error }, "a courtesy call could not be recorded"),
     )
+  }
+
+  /** What was parked as a doubt and has arrived after all needs nobody any more. */
+  private async proven(channel: string, proofs: { mark: string; providerId: string }[]): Promise<void> {
+    try {
+      const settled = await settleParkedDoubts(this.database, channel, proofs)
+      for (const conversation of settled) this.sender?.lineGrew(conversation, channel)
+      if (settled.length > 0) this.bell.ring("sends")
+      this.bell.ring("live")
+    } catch (error) {
+      if (refusal(error) !== "away") this.settings.log.error({ err: error }, "a doubt could not be settled")
+    }
+  }
+
+  /** The provider says that the channel needs a person. */
+  private async alarmed(alerts: Alerts, channel: string, alarm: Alarm): Promise<void> {
+    try {
+      const known = this.channels.get(channel)
+      if (alarm.lockedOut) {
+        await stopChannel(this.database, channel, { state: "locked out", reason: alarm.says, remedy: alarm.remedy })
+        await this.channels.refresh()
+        this.bell.ring("channels")
+        this.bell.ring("live")
+      }
+      if (known) await alerts.raise(known, `The channel ${channel}: ${alarm.says}. ${alarm.remedy}`)
+    } catch (error) {
+      this.settings.log.error({ err: error, channel }, `an alarm could not be passed on: ${alarm.says}`)
+    }
   }
 
   /** Frees what processes of this machine held that have ended without saying so. */

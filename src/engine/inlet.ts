@@ -1,6 +1,7 @@
 import { createHash } from "node:crypto"
 import type { Logger } from "pino"
-import type { InboundCall, InletAnswer, Parsed } from "../core/channels/kind.ts"
+import type { Alarm, InboundCall, InletAnswer, Parsed } from "../core/channels/kind.ts"
+import { nothingParsed } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
 import { storable, storableJson } from "../core/message/graphemes.ts"
 import type { Message } from "../core/message/message.ts"
@@ -48,6 +49,10 @@ export class Inlet {
       journal: Journal
       /** Takes the turns of conversations claimed on the way in; without it they are left for another process. */
       claimed?: (claims: Claimed[]) => void
+      /** Told of messages that the provider has, by the marks our calls carried, as soon as that is kept. */
+      proven?: (channel: string, proofs: { mark: string; providerId: string }[]) => void
+      /** Told what the operator must hear. */
+      alarmed?: (channel: string, alarm: Alarm) => void
       /** Whether turns are so far behind that callers should wait a little for their answer. */
       behind?: () => boolean
     },
@@ -61,11 +66,11 @@ export class Inlet {
     }
     if (!known) return { status: 404 }
     const kind = kindOf(known.row.kind)
-    const greeting = kind.greet(call, known.channel)
-    if (greeting) return greeting
     const verdict = kind.verify(call, known.channel, now)
-    const parsed = verdict.genuine ? kind.parse(call, known.channel) : { messages: [], notes: [], moves: [] }
-    const answer: InletAnswer = verdict.genuine ? kind.acknowledge(call, parsed) : { status: 401 }
+    const parsed = verdict.genuine ? kind.parse(call, known.channel) : nothingParsed()
+    const answer: InletAnswer = verdict.genuine
+      ? kind.acknowledge(call, parsed)
+      : { status: call.method === "GET" ? 403 : 401 }
     if (FAULTS_BUILT) await faultPoint("inlet: call read")
     const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
     const id = newId("itk")
@@ -133,7 +138,7 @@ export class Inlet {
       const known = this.parts.channels.get(channel)
       const parsed: Parsed = known
         ? kindOf(known.row.kind).parse(call, known.channel)
-        : { messages: [], notes: [], moves: [], unreadable: "the channel was gone when this call was read in" }
+        : { ...nothingParsed(), unreadable: "the channel was gone when this call was read in" }
       const { notes, ...rest } = leftovers(parsed)
       const waited = `the database was away: kept on local disk at ${receivedAt}, read in at ${now.toISOString()}`
       return {
@@ -198,7 +203,22 @@ export class Inlet {
     for (const end = Date.now() + longestHold; Date.now() < end && this.parts.behind?.();)
       await new Promise((resolve) => setTimeout(resolve, 10))
     await this.keepHalving(drafts)
+    this.tell(drafts)
     return drafts.map(() => undefined)
+  }
+
+  /** What else in these calls somebody waits for. */
+  private tell(drafts: Draft[]): void {
+    const { proven, alarmed } = this.parts
+    for (const { channel, parsed } of drafts) {
+      for (const alarm of parsed.alarms ?? []) alarmed?.(channel, alarm)
+      const proofs = parsed.statuses.flatMap(({ about, status }) =>
+        "id" in about && about.mark !== undefined && status !== "failed"
+          ? [{ mark: about.mark, providerId: about.id }]
+          : [],
+      )
+      if (proofs.length > 0) proven?.(channel, proofs)
+    }
   }
 
   /** Gives every message its conversation. A place that moved has moved before its messages are placed. */
@@ -209,6 +229,7 @@ export class Inlet {
     const all = drafts.flatMap(({ channel, parsed }) => parsed.messages.map(({ message }) => ({ channel, message })))
     const conversations = all.length > 0 ? await this.parts.directory.conversationsOf(all) : []
     let at = 0
+    const now = new Date().toISOString()
     const placed = drafts.map(({ channel, intake, parsed }) =>
       Object.assign(intake, {
         messages: parsed.messages.map((one) => ({
@@ -221,6 +242,9 @@ export class Inlet {
           own: one.own ?? false,
           contact: this.parts.directory.contactOf(channel, one.message) ?? null,
         })),
+        ...(parsed.statuses.length > 0
+          ? { statuses: parsed.statuses.map((told) => ({ channel, intake: intake.id, told, at: now })) }
+          : {}),
       }),
     )
     if (FAULTS_BUILT && all.length > 0) await faultPoint("inlet: ids made")
@@ -240,13 +264,13 @@ export class Inlet {
         return
       }
       const [poisoned] = drafts
-      if (!poisoned || poisoned.parsed.messages.length === 0) throw error
+      if (!poisoned || poisoned.parsed.messages.length + poisoned.parsed.statuses.length === 0) throw error
       this.parts.log.error(
         { err: error, intake: poisoned.intake.id },
         "a call's messages could not be stored; the raw call is kept",
       )
       const why = `its messages could not be stored: ${storable((error as Error).message).slice(-300)}`
-      await this.store([{ ...poisoned.intake, messages: [], unreadable: why }])
+      await this.store([{ ...poisoned.intake, messages: [], statuses: [], unreadable: why }])
     }
   }
 

@@ -1,7 +1,7 @@
 import type { IncomingHttpHeaders } from "node:http"
 import type { Dispatcher } from "undici"
 import { Agent, FormData } from "undici"
-import type { Channel, FormPart, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
+import type { Channel, FormPart, HeaderValue, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
 import { replaceSecrets } from "./seal.ts"
 
 /** Milliseconds a provider may take to answer. */
@@ -21,16 +21,20 @@ export async function perform(
   call: OutgoingCall,
   channel: Channel,
   placeAddress: string | undefined,
-  options: { signal?: AbortSignal } = {},
+  options: { signal?: AbortSignal; mark?: string; uploaded?: string[] } = {},
 ): Promise<ProviderAnswer> {
-  const fill = (value: unknown): unknown => fillIn(value, channel, placeAddress)
-  const url = call.address.map((piece) => String(fill(piece)).replace(/\/$/, "")).join("")
+  const filling: Filling = { channel, placeAddress, mark: options.mark ?? "", uploaded: options.uploaded ?? [] }
+  const fill = (value: unknown): unknown => fillIn(value, filling)
+  const url = addressOf(call, fill)
   const headers: { [name: string]: string } = { accept: "application/json" }
-  for (const [name, value] of Object.entries(call.headers ?? {})) headers[name] = String(fill(value))
+  for (const [name, value] of Object.entries(call.headers ?? {})) headers[name] = headerOf(value, fill)
   let body: string | FormData | undefined
   if (call.body && "json" in call.body) {
     headers["content-type"] = "application/json"
     body = JSON.stringify(fill(call.body.json))
+  } else if (call.body && "fields" in call.body) {
+    headers["content-type"] = "application/x-www-form-urlencoded"
+    body = new URLSearchParams(call.body.fields.map(({ name, value }) => [name, String(fill(value))])).toString()
   } else if (call.body) {
     body = formOf(call.body.form, fill)
   }
@@ -124,21 +128,64 @@ export function keepable(text: string, channel: Channel): string {
     .toWellFormed()
 }
 
-function fillIn(value: unknown, channel: Channel, placeAddress: string | undefined): unknown {
-  if (Array.isArray(value)) return value.map((inner) => fillIn(inner, channel, placeAddress))
+/** What the names in a described call stand for. */
+interface Filling {
+  channel: Channel
+  placeAddress: string | undefined
+  mark: string
+  uploaded: string[]
+}
+
+function fillIn(value: unknown, filling: Filling): unknown {
+  if (Array.isArray(value)) return value.map((inner) => fillIn(inner, filling))
   if (typeof value !== "object" || value === null) return value
-  const named = value as { secret?: unknown; setting?: unknown; place?: unknown; as?: unknown }
+  const { channel } = filling
+  const named = value as {
+    secret?: unknown
+    setting?: unknown
+    place?: unknown
+    as?: unknown
+    prefix?: unknown
+    mark?: unknown
+    upload?: unknown
+  }
   if (typeof named.secret === "string" && Object.keys(named).length === 1) return channel.secrets[named.secret] ?? ""
   if (typeof named.setting === "string" && Object.keys(named).length === 1) return channel.settings[named.setting] ?? ""
-  if (named.place === "address" && Object.keys(named).length === 2) {
-    const address = placeAddress ?? ""
-    return named.as === "number" && /^-?\d+$/.test(address) && Number.isSafeInteger(Number(address))
-      ? Number(address)
-      : address
+  if (named.mark === "call" && Object.keys(named).length === 1) return filling.mark
+  if (typeof named.upload === "number" && Object.keys(named).length === 1) return filling.uploaded[named.upload] ?? ""
+  if (named.place === "address" && typeof named.as === "string") {
+    const address = filling.placeAddress ?? ""
+    if (named.as === "number") return exactNumber(address)
+    const written = named.as === "digits" ? address.replace(/^\+/, "") : address
+    return typeof named.prefix === "string" ? named.prefix + written : written
   }
   const filled: { [key: string]: unknown } = {}
-  for (const key in named) filled[key] = fillIn((value as { [key: string]: unknown })[key], channel, placeAddress)
+  for (const key in named) filled[key] = fillIn((value as { [key: string]: unknown })[key], filling)
   return filled
+}
+
+function exactNumber(address: string): number | string {
+  const value = Number(address)
+  return /^-?\d+$/.test(address) && Number.isSafeInteger(value) ? value : address
+}
+
+/** A slash at the end of a base address makes no difference; a place stands escaped in a path. */
+function addressOf(call: OutgoingCall, fill: (value: unknown) => unknown): string {
+  return call.address
+    .map((piece) => {
+      const written = String(fill(piece))
+      if (typeof piece === "object" && "place" in piece) return encodeURIComponent(written)
+      return typeof piece === "object" && "setting" in piece ? written.replace(/\/+$/, "") : written
+    })
+    .join("")
+}
+
+function headerOf(value: HeaderValue, fill: (value: unknown) => unknown): string {
+  if (typeof value === "object" && "basic" in value) {
+    const pair = value.basic.map((piece) => String(fill(piece))).join(":")
+    return `Basic ${Buffer.from(pair).toString("base64")}`
+  }
+  return (Array.isArray(value) ? value : [value]).map((piece) => String(fill(piece))).join("")
 }
 
 function formOf(parts: FormPart[], fill: (value: unknown) => unknown): FormData {

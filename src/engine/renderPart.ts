@@ -18,9 +18,9 @@ const events: { [part: string]: string } = {
 }
 
 /** Renders one part for a place, as the message to be sent. */
-export function renderPart(reply: ReplyPart, place: Place, known: KnownChannel) {
+export function renderPart(reply: ReplyPart, place: Place, known: KnownChannel, offered = 0) {
   const body = storableJson(reply)
-  const rendered = kindOf(known.row.kind).render(body, place, known.channel)
+  const rendered = kindOf(known.row.kind).render(body, place, known.channel, offered)
   const message: Omit<OutboundMessage, "origin"> = {
     id: newId("msg"),
     event: events[reply.part] ?? "text",

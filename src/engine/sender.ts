@@ -19,6 +19,7 @@ import {
   startAttempts,
   startedBy,
 } from "../store/outbox.ts"
+import { proofOf, traceOf } from "../store/statuses.ts"
 import type { Alerts } from "./alerts.ts"
 import type { Bell } from "./bell.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
@@ -26,6 +27,7 @@ import type { Directory } from "./directory.ts"
 import { Gatherer } from "./gatherer.ts"
 import { Pacer } from "./pacer.ts"
 import { callTimeout, keepable, perform } from "./perform.ts"
+import type { Uploads } from "./uploads.ts"
 
 /** Seconds a process may send for a channel before it must renew. */
 const leaseSeconds = 30
@@ -72,6 +74,7 @@ export class Sender {
       database: Database
       channels: Channels
       directory: Directory
+      uploads: Uploads
       bell: Bell
       alerts: Alerts
       log: Logger
@@ -315,7 +318,7 @@ export class Sender {
     try {
       answer =
         known && this.leased(begun.channel, call)
-          ? await perform(call, known.channel, begun.place.address)
+          ? await this.make(call, known, begun)
           : { failure: "the call was not made: the right to send was lost", sent: false }
     } finally {
       const left = this.callsOf(begun.channel) - 1
@@ -326,6 +329,16 @@ export class Sender {
       ? kindOf(known.row.kind).judge(call, answer)
       : { outcome: "again", why: "the channel is gone" }
     await this.conclude(begun, outcome, answer)
+  }
+
+  private async make(call: OutgoingCall, known: KnownChannel, begun: Begun): Promise<ProviderAnswer> {
+    const uploaded: string[] = []
+    for (const upload of call.uploads ?? []) {
+      const brought = await this.parts.uploads.ref(known, upload)
+      if ("answer" in brought) return brought.answer
+      uploaded.push(brought.ref)
+    }
+    return perform(call, known.channel, begun.place.address, { mark: markOf(begun), uploaded })
   }
 
   /** Decides what an outcome means for the message and its line. */
@@ -354,13 +367,30 @@ export class Sender {
     }
     try {
       if (FAULTS_BUILT && answer) await faultPoint("send: call answered")
-      const settlement = await this.follow(base, begun, outcome, known)
+      const proven = outcome.outcome === "unclear" ? await this.settled(begun, known) : undefined
+      if (proven) {
+        base.outcome = "accepted"
+        base.why = `${base.why ?? "in doubt"}; the provider told that it has the message`
+      }
+      const settlement = await this.follow(base, begun, proven ?? outcome, known)
       await patiently(() => this.settlements.add(settlement))
     } catch (error) {
       // Not on record: the attempt stays begun, and whoever sends for the channel next treats it as a doubt.
       this.complain(error)
     } finally {
       this.release(begun.conversation)
+    }
+  }
+
+  /** A doubt holds its line for a while: an echo or a status of the provider may settle it. */
+  private async settled(begun: Begun, known: KnownChannel | undefined): Promise<Outcome | undefined> {
+    const seconds = known && kindOf(known.row.kind).abilities.settlesDoubt
+    if (seconds === undefined) return undefined
+    for (const end = Date.now() + seconds * 1000; ;) {
+      const providerId = await proofOf(this.parts.database, begun.channel, markOf(begun)).catch(() => undefined)
+      if (providerId !== undefined) return { outcome: "accepted", providerId }
+      if (Date.now() >= end || this.stopping) return undefined
+      await new Promise((resolve) => setTimeout(resolve, 250))
     }
   }
 
@@ -374,6 +404,8 @@ export class Sender {
     switch (outcome.outcome) {
       case "accepted": {
         base.providerId = outcome.providerId
+        if (outcome.providerId && known && kindOf(known.row.kind).abilities.tellsDelivery)
+          base.trace = traceOf(begun.channel, outcome.providerId)
         const more = begun.call + 1 < begun.calls.length
         return more ? { ...base, again: 0, nextCall: begun.call + 1, tries: 0 } : base
       }
@@ -461,6 +493,11 @@ export class Sender {
     if (refusal(error) === "away") this.parts.log.warn("the database is away; sending waits")
     else this.parts.log.error({ err: error }, "sending met a fault of its own; it goes on")
   }
+}
+
+/** Our own name for a call: the message's, and which of its calls. */
+function markOf({ message, call }: Pick<Begun, "message" | "call">): string {
+  return `${message}.${call}`
 }
 
 /** Tries again for two minutes while the database is away: what a provider answered must not be forgotten. */

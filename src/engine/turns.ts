@@ -1,5 +1,6 @@
 import type { Logger } from "pino"
 import { tokenMark } from "../core/channels/choiceTokens.ts"
+import { choicesOffered } from "../core/channels/options.ts"
 import { retryAfter, turnTries } from "../core/delivery/retry.ts"
 import { standsAlone, together } from "../core/message/gather.ts"
 import type { Message } from "../core/message/message.ts"
@@ -8,13 +9,22 @@ import { replyFault } from "../core/message/reply.ts"
 import { storable, storableJson } from "../core/message/graphemes.ts"
 import { readDuration } from "../core/routing/bot.ts"
 import { fillText } from "../core/routing/fillText.ts"
+import { optionMeant } from "../core/routing/optionMeant.ts"
 import type { Decision } from "../core/routing/table.ts"
 import type { Database } from "../store/database.ts"
 import { refusal } from "../store/database.ts"
 import type { Claimed } from "../store/intake.ts"
 import { faultPoint } from "../store/faults.ts"
 import { newId } from "../store/ids.ts"
-import type { Line, OutboundMessage, PendingMessage, TurnOutcome, TurnRecord, TurnResult } from "../store/turns.ts"
+import type {
+  Line,
+  Offered,
+  OutboundMessage,
+  PendingMessage,
+  TurnOutcome,
+  TurnRecord,
+  TurnResult,
+} from "../store/turns.ts"
 import {
   choicesBehind,
   claimDue,
@@ -32,6 +42,7 @@ import { Gatherer } from "./gatherer.ts"
 import { HandlerFault } from "./hosts.ts"
 import { claimSeconds } from "./inlet.ts"
 import { renderPart } from "./renderPart.ts"
+import type { People } from "./people.ts"
 import type { Sender } from "./sender.ts"
 
 /** Conversations one process works on at a time; the rest waits where any process can take it. */
@@ -70,6 +81,7 @@ export class Turns {
       channels: Channels
       bots: Bots
       sender: Sender | undefined
+      people: People
       bell: Bell
       log: Logger
       self: string
@@ -277,7 +289,10 @@ export class Turns {
     group: PendingMessage[],
   ): Promise<TurnResult> {
     const startedAt = new Date()
-    const messages = await this.resolveChoices(line.channel, group)
+    const resolved = await this.resolveChoices(line, group)
+    const messages = await Promise.all(
+      resolved.map(async (one) => ({ ...one, message: await this.parts.people.named(known, one.message) })),
+    )
     const pace = minuteOf(line, messages.at(-1)!.message, startedAt)
     const base: TurnResult = {
       conversation: line.conversation,
@@ -317,6 +332,9 @@ export class Turns {
       if (one.courtesies.length > 0 && line.tries === 0)
         this.parts.courtesy(one.id, known, line.place.address, one.courtesies)
     }
+    const [only] = messages
+    if (messages.length === 1 && only!.message.choice !== group[0]!.message.choice)
+      base.turn.takenAs = only!.message.choice
     const stop = this.reasonNotToAnswer(line, known, messages, base, release, startedAt)
     if (stop) return stop
     if (!release) {
@@ -427,7 +445,7 @@ export class Turns {
         const part: ReplyPart = handler.choices
           ? { part: "choices", text: said, choices: handler.choices }
           : { part: "text", text: said }
-        return this.withReplies(base, [part], line, known)
+        return this.withReplies(base, [part], line, known, message.providerId)
       }
       turn.handler = handler
       const { address, name, handle, language } = message.from ?? {}
@@ -464,9 +482,10 @@ export class Turns {
           { name: "ReplyFault", message: `the handler's reply cannot be said: ${fault}` },
           answer.log,
         )
-      this.withReplies(base, replies as ReplyPart[], line, known)
+      this.withReplies(base, replies as ReplyPart[], line, known, message.providerId)
       if (answer.outcome.state !== undefined) {
         base.state = storableJson(answer.outcome.state ?? {})
+        base.offered ??= line.offered
         turn.stateAfter = base.state
       }
       return base
@@ -476,11 +495,23 @@ export class Turns {
     }
   }
 
-  private withReplies(base: TurnResult, replies: ReplyPart[], line: Line, known: KnownChannel): TurnResult {
+  private withReplies(
+    base: TurnResult,
+    replies: ReplyPart[],
+    line: Line,
+    known: KnownChannel,
+    lead: string | undefined,
+  ): TurnResult {
     const degraded: string[] = []
     const tokens: TurnResult["tokens"] = []
-    const out = replies.map((reply, at): OutboundMessage => {
-      const rendered = renderPart(reply, line.place, known)
+    const offered: Offered[] = []
+    const out = replies.flatMap((given, at): OutboundMessage[] => {
+      const reply = given.part === "typing" && lead ? { to: lead, ...given } : given
+      const rendered = renderPart(reply, line.place, known, offered.length)
+      if (rendered.leftOut) {
+        degraded.push(`the ${reply.part} part is left out: ${rendered.leftOut}`)
+        return []
+      }
       if (rendered.impossible) {
         throw new HandlerFault({
           name: "ReplyFault",
@@ -489,13 +520,17 @@ export class Turns {
       }
       degraded.push(...rendered.degraded)
       tokens.push(...rendered.tokens)
+      offered.push(...choicesOffered(reply))
       const { id, event, body, words, calls } = rendered.message
-      return { id, event, origin: "handler", author: undefined, body, words, calls, start: false }
+      return [{ id, event, origin: "handler", author: undefined, body, words, calls, start: false }]
     })
     const [first] = out
     if (first && this.parts.sender?.mayStart(line.channel, line.place, first.calls[0]!)) first.start = true
     base.out = out
     base.tokens = tokens
+    const speaks = out.some((one) => one.calls.some((call) => call.speaks))
+    base.offered = speaks ? offered : line.offered
+    if (speaks && offered.length + line.offered.length > 0) base.state ??= line.state
     if (degraded.length > 0) base.turn.degraded = degraded
     return base
   }
@@ -558,8 +593,14 @@ export class Turns {
     return results.map(() => undefined)
   }
 
-  /** A token that came back is the choice it stands for. */
-  private async resolveChoices(channel: string, group: PendingMessage[]): Promise<PendingMessage[]> {
+  /** A token that came back is the choice it stands for; so is an option typed by hand, by its number or its words. */
+  private async resolveChoices(line: Line, group: PendingMessage[]): Promise<PendingMessage[]> {
+    const { channel } = line
+    const [only] = group
+    if (group.length === 1 && only!.message.event === "text" && only!.message.text !== undefined) {
+      const meant = optionMeant(only!.message.text, line.offered)
+      if (meant) return [{ ...only!, message: { ...only!.message, event: "choice", choice: { ...meant } } }]
+    }
     const tokens = group
       .filter((one) => one.message.choice?.id.startsWith(tokenMark))
       .map((one) => ({ channel, token: one.message.choice!.id }))

@@ -1,5 +1,6 @@
-import type { FastifyInstance, FastifyRequest } from "fastify"
-import type { InboundCall } from "../core/channels/kind.ts"
+import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
+import { kindOf } from "../core/channels/registry.ts"
+import type { InboundCall, InletAnswer } from "../core/channels/kind.ts"
 import type { Engine } from "../engine/engine.ts"
 
 /** `/in/<channel key>`: where providers call. Bodies are taken as they come; what they mean is the kind's business. */
@@ -20,6 +21,9 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
   app.get<{ Params: { key: string } }>("/in/:key", async (request, reply) => {
     const { key } = request.params
     const known = engine.channels.get(key)
+    const call = callOf(request)
+    if (known && kindOf(known.row.kind).isHandshake?.(call))
+      return answerWith(reply, await engine.inlet.receive(key, call, new Date()))
     if (!known)
       return reply
         .code(404)
@@ -36,11 +40,14 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
     method: ["POST", "PUT", "PATCH", "DELETE"],
     url: "/in/:key",
     handler: async (request, reply) => {
-      const answer = await engine.inlet.receive(request.params.key, callOf(request), new Date())
-      for (const [name, value] of Object.entries(answer.headers ?? {})) void reply.header(name, value)
-      return reply.code(answer.status).send(answer.body ?? "")
+      return answerWith(reply, await engine.inlet.receive(request.params.key, callOf(request), new Date()))
     },
   })
+}
+
+function answerWith(reply: FastifyReply, answer: InletAnswer): FastifyReply {
+  for (const [name, value] of Object.entries(answer.headers ?? {})) void reply.header(name, value)
+  return reply.code(answer.status).send(answer.body ?? "")
 }
 
 /** A caller that is still sending when it is refused may never see the answer: what comes is thrown away first. */

@@ -136,13 +136,19 @@ async function decisionOf(
   const known = engine.channels.get(message.channel)
   if (!release || !known) return []
   const ofTurn = (await messagesInTurn(engine, message, turn)).map((one) => one.body as unknown as Message)
+  const said = together(ofTurn)
   const situation = {
-    message: together(ofTurn),
+    message: turn.takenAs ? takenAs(said, turn.takenAs) : said,
     messages: ofTurn,
     channel: { key: message.channel, kind: known.row.kind },
     state: turn.stateBefore,
   }
   return new RouteTable(release.definition).explain(situation)
+}
+
+/** A text as the option it was taken for. */
+function takenAs(message: Message, choice: NonNullable<Message["choice"]>): Message {
+  return { ...message, event: "choice", choice }
 }
 
 /** The messages a turn was about: several where they were gathered. */

@@ -4,6 +4,7 @@ import type { Knex } from "knex"
 import pg from "pg"
 import * as first from "./migrations/0001-first.ts"
 import * as fewerRows from "./migrations/0002-fewer-rows.ts"
+import * as moreKinds from "./migrations/0003-more-kinds.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -12,6 +13,7 @@ export type Database = Knex
 const migrations: { [name: string]: Knex.Migration } = {
   "0001-first": first,
   "0002-fewer-rows": fewerRows,
+  "0003-more-kinds": moreKinds,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

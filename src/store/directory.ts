@@ -45,6 +45,36 @@ export async function conversationsAt(database: Database, places: PlaceKey[]): P
   return found.map((row) => row.conversation)
 }
 
+/** What is known of somebody at an address. */
+export async function addressOf(
+  database: Database,
+  channel: string,
+  address: string,
+): Promise<{ name?: string; handle?: string; language?: string } | undefined> {
+  const [found] = await rows<{ known: { name?: string } }>(
+    database,
+    `SELECT jsonb_strip_nulls(jsonb_build_object('name', name, 'handle', handle, 'language', language)) AS known
+     FROM addresses WHERE channel = ? AND address = ?`,
+    [channel, address],
+  )
+  return found?.known
+}
+
+/** The conversation at a place, and whether it has no title yet. */
+export async function titleOf(
+  database: Database,
+  channel: string,
+  place: Place,
+): Promise<{ conversation: string; title: string | null } | undefined> {
+  const [found] = await rows<{ conversation: string; title: string | null }>(
+    database,
+    `SELECT v.id AS conversation, v.title FROM places p JOIN conversations v ON v.id = p.conversation
+     WHERE p.channel = ? AND p.address = ? AND p.topic = ?`,
+    [channel, place.address, place.topic ?? ""],
+  )
+  return found
+}
+
 export async function renamePlace(database: Database, conversation: string, title: string): Promise<void> {
   await rows(database, "UPDATE conversations SET title = ? WHERE id = ?", [title, conversation])
 }

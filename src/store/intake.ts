@@ -5,6 +5,8 @@ import { hotRows, retryingConflicts, rows } from "./database.ts"
 import { idAt } from "./ids.ts"
 import type { Line, LineColumns } from "./turns.ts"
 import { lineOf, releaseOfLane } from "./turns.ts"
+import type { ToldStatus } from "./statuses.ts"
+import { keepStatuses } from "./statuses.ts"
 import { batch } from "./unnest.ts"
 
 /** One received call as it came, and the messages read from it. */
@@ -23,6 +25,8 @@ export interface Intake {
   /** Left out for now. */
   receivedAt?: string
   messages: IncomingMessage[]
+  /** What became of messages sent earlier. */
+  statuses?: ToldStatus[]
 }
 
 export interface IncomingMessage {
@@ -133,6 +137,7 @@ export async function acceptIntakes(
       sent: "timestamptz",
     },
   )
+  const told = keepStatuses(intakes.flatMap((one) => one.statuses ?? []))
   const sql = `
     WITH mine AS (
       ${
@@ -181,11 +186,11 @@ export async function acceptIntakes(
       FROM mine, ${calls.sql}
       -- A call from the local journal may be there already, if what was said of that was lost.
       ON CONFLICT DO NOTHING
-    ), bots AS MATERIALIZED (
+    )${told.sql}, bots AS MATERIALIZED (
       SELECT c.key, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
     )
     SELECT said.id, said.conversation, said.position, said.received_at, l.channel, l.fence, l.holder, l.heard, l.next_position,
-      l.said, l.tries, l.minute_at, l.minute_turns, l.bot_turns, s.state, v.address, v.kind, v.title, v.topic, v.answered_by, b.release,
+      l.said, l.tries, l.minute_at, l.minute_turns, l.bot_turns, s.state, s.offered, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out, b.release,
       -- The state read here is of this statement's beginning, the claim of its end. They belong together when nobody
       -- took a turn in between; and nothing but these messages may wait in the line, also where it is new.
       l.heard = l.next_position - 1 - count(*) OVER (PARTITION BY said.conversation)
@@ -206,6 +211,7 @@ export async function acceptIntakes(
     claim?.seconds ?? 0,
     claim?.holder ?? null,
     ...calls.values,
+    ...told.values,
   ]
   type Row = LineColumns & {
     id: string | null

@@ -77,14 +77,22 @@ const view = `
       WHEN a.outcome = 'accepted' THEN 'sent'
       WHEN a.outcome IS NOT NULL THEN 'failed'
       ELSE 'waiting' END AS status,
-    coalesce(p.reason, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
+    coalesce(p.reason, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN s.status = 'failed' THEN s.why WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
     EXISTS (SELECT 1 FROM attempts u WHERE u.message = m.id AND u.outcome = 'unclear') AS doubtful
   FROM messages m
   JOIN channels c ON c.key = m.channel
   LEFT JOIN conversations v ON v.id = m.conversation
   LEFT JOIN LATERAL (SELECT * FROM turns WHERE message = m.id AND m.direction = 'in' ORDER BY turn DESC LIMIT 1) t ON true
   LEFT JOIN LATERAL (SELECT * FROM attempts WHERE message = m.id AND m.direction = 'out' ORDER BY attempt DESC LIMIT 1) a ON true
-  LEFT JOIN LATERAL (SELECT * FROM statuses WHERE message = m.id AND m.direction = 'out'
+  -- Only ever forward: the furthest that was told counts, in whatever order it came. Of several calls, the last one's; one
+  -- that failed has failed the message.
+  LEFT JOIN LATERAL (SELECT status, why FROM (
+      SELECT t.status, t.why FROM statuses t WHERE t.trace = a.trace
+      UNION ALL SELECT t.status, t.why FROM attempts e JOIN statuses t ON t.trace = e.trace AND t.status = 'failed'
+        WHERE e.message = m.id AND a.attempt > 1
+      UNION ALL SELECT r.status, NULL FROM read_marks r WHERE r.channel = m.channel AND r.address = v.address
+        AND r.up_to >= a.started_at AND a.trace IS NOT NULL
+    ) told WHERE a.trace IS NOT NULL
     ORDER BY array_position(ARRAY['sent', 'delivered', 'read', 'failed'], status) DESC LIMIT 1) s ON true
   LEFT JOIN LATERAL (SELECT id, reason FROM parked WHERE message = m.id AND decided_at IS NULL ORDER BY id DESC LIMIT 1) p ON true
   LEFT JOIN LATERAL (SELECT decision, decided_at FROM parked WHERE message = m.id AND decided_at IS NOT NULL ORDER BY decided_at DESC LIMIT 1) d ON true
@@ -172,6 +180,7 @@ export interface TurnRow {
   handler: string | null
   release: string | null
   slots: { [name: string]: unknown } | null
+  takenAs: { id: string; label?: string } | null
   stateBefore: { [field: string]: unknown } | null
   stateAfter: { [field: string]: unknown } | null
   replies: string[] | null
@@ -186,7 +195,7 @@ export interface TurnRow {
 export async function turnsOf(database: Database, messages: string[]): Promise<TurnRow[]> {
   return rows<TurnRow>(
     database,
-    `SELECT message, turn, lead, outcome, reason, route, handler, release, slots, state_before AS "stateBefore",
+    `SELECT message, turn, lead, outcome, reason, route, handler, release, slots, taken_as AS "takenAs", state_before AS "stateBefore",
        state_after AS "stateAfter", replies, log, error, degraded, run, started_at AS "startedAt", ended_at AS "endedAt"
      FROM turns WHERE message = ANY(?) ORDER BY turn, message`,
     [messages],

@@ -4,7 +4,7 @@ import type { Database } from "./database.ts"
 import { hotRows, retryingConflicts, rows } from "./database.ts"
 import { newId } from "./ids.ts"
 import { batch } from "./unnest.ts"
-import type { OutboundMessage } from "./turns.ts"
+import type { Offered, OutboundMessage } from "./turns.ts"
 import { outboundBatch, outboundInserts } from "./turns.ts"
 
 /** A message at the head of its conversation's line, with the call that is due. */
@@ -105,6 +105,8 @@ export interface Settlement {
   status?: number | undefined
   answer?: string | undefined
   providerId?: string | undefined
+  /** Under what statuses of this call will come; left out where none do. */
+  trace?: string | undefined
   /** Milliseconds until the message is tried again, or its next call is due; left out when it leaves the line. */
   again?: number | undefined
   nextCall?: number | undefined
@@ -137,6 +139,7 @@ export async function settleAttempts(
       status: one.status,
       answer: one.answer,
       provider: one.providerId,
+      trace: one.trace,
       again: one.again,
       next: one.nextCall,
       tries: one.tries,
@@ -160,6 +163,7 @@ export async function settleAttempts(
       status: "integer",
       answer: "text",
       provider: "text",
+      trace: "text",
       again: "double precision",
       next: "integer",
       tries: "integer",
@@ -187,10 +191,10 @@ export async function settleAttempts(
            AND o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending' AND (i.again IS NOT NULL OR i.held)
          RETURNING i.*, o.started_at, o.due_at
        ), kept AS (
-         INSERT INTO attempts (message, attempt, call, name, outcome, why, status, answer, provider_id, holder, started_at)
-         SELECT message, attempt, call, name, outcome, why, status, answer, provider, ?, started_at FROM gone
+         INSERT INTO attempts (message, attempt, call, name, outcome, why, status, answer, provider_id, trace, holder, started_at)
+         SELECT message, attempt, call, name, outcome, why, status, answer, provider, trace, ?, started_at FROM gone
          UNION ALL
-         SELECT message, attempt, call, name, outcome, why, status, answer, provider, ?, started_at FROM back
+         SELECT message, attempt, call, name, outcome, why, status, answer, provider, trace, ?, started_at FROM back
          ON CONFLICT DO NOTHING
        ), kept_parked AS (
          INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
@@ -245,6 +249,7 @@ export async function addToLine(
   line: { conversation: string; channel: string },
   messages: OutboundMessage[],
   once?: { key: string; author: string; fingerprint: string; answer: object },
+  offered?: Offered[],
 ): Promise<{ added: boolean; answer?: unknown; clash?: boolean }> {
   return database.transaction(async (step) => {
     if (once) {
@@ -278,6 +283,14 @@ export async function addToLine(
       `WITH o AS (SELECT o.*, ?::bigint + o.n AS position, false AS starts FROM ${outs.sql}), ${outboundInserts} SELECT 1`,
       [place!.first, ...outs.values, null],
     )
+    if (offered) {
+      await rows(
+        step,
+        `INSERT INTO states (conversation, state, offered) VALUES (?, '{}', ?::jsonb)
+         ON CONFLICT (conversation) DO UPDATE SET offered = excluded.offered`,
+        [line.conversation, offered.length > 0 ? JSON.stringify(offered) : null],
+      )
+    }
     return { added: true }
   })
 }

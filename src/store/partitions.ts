@@ -7,7 +7,6 @@ const partitioned: { table: string; prefix: IdPrefix }[] = [
   { table: "messages", prefix: "msg" },
   { table: "turns", prefix: "msg" },
   { table: "attempts", prefix: "msg" },
-  { table: "statuses", prefix: "msg" },
 ]
 
 /** Makes the month before `now` (a clock may lag), its own and two ahead, where they are missing. */

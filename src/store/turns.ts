@@ -69,10 +69,19 @@ export interface Line {
   botTurns: number
   channelOn: boolean
   state: { [field: string]: unknown }
+  /** The options that were offered last, while nothing else has been said since. */
+  offered: Offered[]
+  /** Set when the person asked to be sent nothing more. */
+  optedOut: boolean
   release: string | null
   place: Place
   answeredBy: string
   pending: PendingMessage[]
+}
+
+export interface Offered {
+  id: string
+  label: string
 }
 
 export interface PendingMessage {
@@ -110,7 +119,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
   const found = await hotRows<Row>(
     database,
     `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns,
-       c.state AS channel_state, s.state, v.address, v.kind, v.title, v.topic, v.answered_by,
+       c.state AS channel_state, s.state, s.offered, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out,
        (${releaseOfLane}) AS release,
        p.pending
      FROM ${held.sql}
@@ -163,6 +172,8 @@ export interface LineColumns {
   minute_turns: number
   bot_turns: number
   state: { [field: string]: unknown } | null
+  offered: Offered[] | null
+  opted_out: Date | null
   release: string | null
   address: string
   kind: Place["kind"]
@@ -188,6 +199,8 @@ export function lineOf(row: LineColumns): Omit<Line, "channelOn" | "pending"> {
     minuteTurns: row.minute_turns,
     botTurns: row.bot_turns,
     state: row.state ?? {},
+    offered: row.offered ?? [],
+    optedOut: row.opted_out !== null,
     release: row.release,
     answeredBy: row.answered_by,
     place: {
@@ -228,6 +241,8 @@ export interface TurnResult {
   seenSaid: number
   /** Left out when the state stays as it is. */
   state?: { [field: string]: unknown } | undefined
+  /** The options to remember; kept with `state`, so both are given or neither. */
+  offered?: Offered[] | undefined
   /** When somebody should look again, in milliseconds from now; left out when the line goes on at once or rests. */
   again?: number | undefined
   tries: number
@@ -249,6 +264,8 @@ export interface TurnRecord {
   handler?: string | undefined
   release?: string | undefined
   slots?: unknown
+  /** What a text was taken for: an option offered before. */
+  takenAs?: unknown
   stateBefore?: unknown
   stateAfter?: unknown
   log?: unknown
@@ -310,6 +327,7 @@ export async function commitTurns(
       bots: one.botTurns,
       outs: one.out.length,
       state: one.state,
+      offered: one.offered && one.offered.length > 0 ? one.offered : undefined,
       last: one.out.at(-1)?.id,
     })),
     {
@@ -326,6 +344,7 @@ export async function commitTurns(
       bots: "integer",
       outs: "integer",
       state: "jsonb",
+      offered: "jsonb",
       last: "text",
     },
   )
@@ -346,6 +365,7 @@ export async function commitTurns(
           handler: turn.handler,
           release: turn.release,
           slots: lead ? turn.slots : undefined,
+          taken: lead ? turn.takenAs : undefined,
           before: lead ? turn.stateBefore : undefined,
           after: lead ? turn.stateAfter : undefined,
           replies: lead ? out.map((one) => one.id) : undefined,
@@ -368,6 +388,7 @@ export async function commitTurns(
       handler: "text",
       release: "text",
       slots: "jsonb",
+      taken: "jsonb",
       before: "jsonb",
       after: "jsonb",
       replies: "jsonb",
@@ -425,13 +446,13 @@ export async function commitTurns(
       WHERE w.conversation = i.conversation AND w.fence = i.fence AND w.heard = i.was AND w.holder = ?
       RETURNING w.conversation, w.next_position - i.outs AS first, w.said - i.outs = i.said AS alone, w.holder IS NOT NULL AS more
     ), kept_state AS (
-      INSERT INTO states (conversation, state)
-      SELECT i.conversation, i.state FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL
-      ON CONFLICT (conversation) DO UPDATE SET state = excluded.state
+      INSERT INTO states (conversation, state, offered)
+      SELECT i.conversation, i.state, i.offered FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL
+      ON CONFLICT (conversation) DO UPDATE SET state = excluded.state, offered = excluded.offered
     ), kept_turns AS (
-      INSERT INTO turns (message, turn, lead, conversation, outcome, reason, route, handler, release, slots, state_before,
+      INSERT INTO turns (message, turn, lead, conversation, outcome, reason, route, handler, release, slots, taken_as, state_before,
         state_after, replies, log, error, degraded, run, started_at)
-      SELECT t.message, t.turn, t.lead, t.conversation, t.outcome, t.reason, t.route, t.handler, t.release, t.slots, t.before,
+      SELECT t.message, t.turn, t.lead, t.conversation, t.outcome, t.reason, t.route, t.handler, t.release, t.slots, t.taken, t.before,
         t.after, CASE WHEN t.replies IS NOT NULL THEN ARRAY(SELECT jsonb_array_elements_text(t.replies)) END, t.log, t.error, t.degraded, t.run, t.started
       FROM ${turns.sql} JOIN held USING (conversation)
     ), o AS (

@@ -18,8 +18,8 @@ export interface ChannelKind {
   madeSecrets: Record<string, number>
   abilities: Abilities
   pace: Pace
-  /** An answer that needs no verdict: a handshake, or a person looking at the address. */
-  greet(call: InboundCall, channel: Channel): InletAnswer | undefined
+  /** Whether a GET is the provider's handshake; any other is a person looking at the address. */
+  isHandshake?(call: InboundCall): boolean
   verify(call: InboundCall, channel: Channel, now: Date): Verdict
   /** Never throws on odd input. */
   parse(call: InboundCall, channel: Channel): Parsed
@@ -29,9 +29,16 @@ export interface ChannelKind {
   acknowledgeLate?(call: InboundCall, parsed: Parsed): InletAnswer
   /** Whether the provider brings this call again until it is answered with a 2xx. */
   repeats(call: InboundCall): boolean
-  render(part: ReplyPart, place: Place, channel: Channel): Rendered
+  /** @param offered how many options earlier parts of the same reply offered: numbered lists count on from there. */
+  render(part: ReplyPart, place: Place, channel: Channel, offered?: number): Rendered
   judge(call: OutgoingCall, answer: ProviderAnswer): Outcome
   account: Account
+  /** Bringing data of our own to the provider, where that takes a call of its own. */
+  uploading?: Uploading
+  /** Fetching what people sent. */
+  fetching?: Fetching
+  /** Asking the provider who somebody is; only for kinds whose messages carry no names. */
+  people?: People
   /** Receiving by asking; only for kinds that can. */
   polling?: Polling
 }
@@ -83,12 +90,44 @@ export interface ParsedMessage {
 
 export interface Parsed {
   messages: ParsedMessage[]
+  /** What became of messages sent earlier. */
+  statuses: ParsedStatus[]
   /** Things seen that are no messages, in words. */
   notes: string[]
   /** Places that were given another address; their conversations go on under it. */
   moves: { from: string; to: string }[]
+  /** What the operator must hear about the channel as a whole, such as authorisation that was taken away. */
+  alarms?: Alarm[]
   /** Set when the call could not be read at all. */
   unreadable?: string
+}
+
+export function nothingParsed(): Parsed {
+  return { messages: [], statuses: [], notes: [], moves: [] }
+}
+
+/** How far an outbound message got, by the provider's word. */
+export interface ParsedStatus {
+  status: DeliveryStatus
+  /**
+   * Which message: by the provider's id, by the mark our own call carried, or every message said in a place until a
+   * time (ISO 8601).
+   */
+  about: { id: string; mark?: string } | { upTo: string; place: string }
+  why?: string
+  /** ISO 8601, by the provider's clock. */
+  at?: string
+}
+
+/** In the order a message goes through them. */
+export const deliveryStatuses = ["sent", "delivered", "read", "failed"] as const
+export type DeliveryStatus = (typeof deliveryStatuses)[number]
+
+export interface Alarm {
+  says: string
+  remedy: string
+  /** Whether nothing can be sent until a person has acted. */
+  lockedOut: boolean
 }
 
 /**
@@ -99,13 +138,37 @@ export interface OutgoingCall {
   /** The provider's own word for what is called; shown to people. */
   name: string
   method: "GET" | "POST" | "DELETE"
-  address: (string | SecretName | SettingName)[]
-  headers?: { [name: string]: string | SecretName }
-  body?: { json: unknown } | { form: FormPart[] }
+  address: (string | SecretName | SettingName | PlaceAddress)[]
+  headers?: { [name: string]: HeaderValue }
+  /** JSON; multipart form data; or form fields as in an address's query. */
+  body?: { json: unknown } | { form: FormPart[] } | { fields: FormField[] }
+  /** Brought to the provider first, unless it has them already; `{upload: n}` stands for what it calls the nth. */
+  uploads?: Upload[]
   /** Whether the call says something in a place, and so counts against that place's pace. */
   speaks: boolean
   /** Milliseconds. */
   timeout?: number
+}
+
+/** Pieces are joined; `basic` is a name and a password as RFC 7617 wants them. */
+export type HeaderValue =
+  string | SecretName | (string | SecretName | SettingName)[] | { basic: [SecretName | SettingName, SecretName] }
+
+export interface FormField {
+  name: string
+  value: string | PlaceAddress | SecretName | SettingName | CallMark
+}
+
+/** Our own name for one call of one message, which some providers repeat in statuses and echoes. */
+export interface CallMark {
+  mark: "call"
+}
+
+export interface Upload {
+  /** Base64. */
+  data: string
+  mime: string
+  name: string
 }
 
 export interface SecretName {
@@ -119,7 +182,10 @@ export interface SettingName {
 /** The address of the place a call speaks in; `as` says how the provider wants it written. */
 export interface PlaceAddress {
   place: "address"
-  as: "text" | "number"
+  /** `digits` leaves out the plus sign of a telephone number. */
+  as: "text" | "number" | "digits"
+  /** Stands before the address. */
+  prefix?: string
 }
 
 export type FormPart =
@@ -133,6 +199,12 @@ export interface Rendered {
   tokens: { token: string; id: string; label: string }[]
   /** Set when nothing sensible can be sent. */
   impossible?: string
+  /** Set when the part is left out because this kind cannot show it and nobody has to read it, such as typing. */
+  leftOut?: string
+}
+
+export function nothingRendered(): Rendered {
+  return { calls: [], degraded: [], tokens: [] }
 }
 
 export type ProviderAnswer =
@@ -164,6 +236,19 @@ export interface Abilities {
   markup: string
   /** Whether the provider tells when a message was delivered and read. */
   tellsDelivery: boolean
+  /** Seconds within which an echo or a status usually settles whether a doubtful message arrived. */
+  settlesDoubt?: number
+  /** Hours after a person's last words within which anything may be said to them. */
+  window?: number
+  /** How each part of a reply is shown. */
+  parts: { [Part in ReplyPart["part"]]: Showing }
+}
+
+/** As the provider's own, in a simpler form of its own, as plain words, or not at all. */
+export interface Showing {
+  how: "native" | "simpler" | "words" | "left out"
+  /** In words, with the limits that matter. */
+  as: string
 }
 
 /** Messages the provider takes: in all, in one place, and in one group. */
@@ -177,14 +262,36 @@ export interface Account {
   /** Who am I? */
   check(channel: Channel): OutgoingCall
   readCheck(answer: ProviderAnswer): { identity: Identity } | { fault: string; remedy: string; lockedOut: boolean }
-  /** Registers an address. */
-  connect(channel: Channel, address: string): OutgoingCall
-  disconnect(channel: Channel): OutgoingCall
-  /** What is on record at the provider? */
-  lookUp(channel: Channel): OutgoingCall
-  readLookUp(answer: ProviderAnswer): { onRecord: OnRecord } | { fault: string; remedy: string; lockedOut: boolean }
+  /** Registers an address; left out where only a person in the provider's own pages can. */
+  connect?(channel: Channel, address: string): OutgoingCall
+  disconnect?(channel: Channel): OutgoingCall
+  /** What is on record at the provider? Left out where it does not tell. */
+  lookUp?(channel: Channel): OutgoingCall
+  /** What a person enters at the provider, where `connect` cannot do it: their name for a field, and our value. */
+  byHand?(channel: Channel, address: string): { field: string; value: string }[]
+  readLookUp?(answer: ProviderAnswer): { onRecord: OnRecord } | { fault: string; remedy: string; lockedOut: boolean }
   /** Says in words where the record and our address differ; nothing when they agree. */
-  compare(channel: Channel, onRecord: OnRecord, address: string): string[]
+  compare?(channel: Channel, onRecord: OnRecord, address: string): string[]
+}
+
+export interface Uploading {
+  ask(upload: Upload, channel: Channel): OutgoingCall
+  /** How the provider names it, and for how many seconds it keeps it. */
+  read(answer: ProviderAnswer): { ref: string; lasts: number } | undefined
+}
+
+export interface Fetching {
+  /** The call that says where the content lies; left out where `ref` is the address itself. */
+  find?(ref: string, channel: Channel): OutgoingCall
+  readFind?(answer: ProviderAnswer): { address: string; mime?: string; size?: number } | undefined
+  /** The call that brings the content. */
+  fetch(address: string, channel: Channel): OutgoingCall
+}
+
+export interface People {
+  ask(address: string, channel: Channel): OutgoingCall
+  /** Nothing when the provider does not say. */
+  read(answer: ProviderAnswer): { name?: string; handle?: string; language?: string; bot?: boolean } | undefined
 }
 
 export interface OnRecord {

@@ -1,8 +1,9 @@
 import type { ChannelKind } from "./kind.ts"
 import { telegram } from "./telegram/index.ts"
+import { whatsapp } from "./whatsapp/index.ts"
 
 /** Every kind of channel there is. */
-export const kinds: { [kind: string]: ChannelKind } = { telegram }
+export const kinds: { [kind: string]: ChannelKind } = { telegram, whatsapp }
 
 export function kindOf(kind: string): ChannelKind {
   const found = kinds[kind]

@@ -13,7 +13,7 @@ export type ReplyPart =
   | { part: "contact"; name: string; phone: string }
   | { part: "template"; name: string; language: string; parameters?: string[]; text?: string }
   | { part: "reaction"; to: string; emoji: string }
-  | { part: "typing" }
+  | { part: "typing"; to?: string }
   | { part: "amend"; to: string; text?: string; choices?: Option[] }
   | { part: "remove"; to: string }
 
@@ -101,7 +101,7 @@ const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
     text: words,
   }),
   reaction: part("reaction", { to: Joi.string().required(), emoji: Joi.string().required() }),
-  typing: part("typing", {}),
+  typing: part("typing", { to: Joi.string() }),
   amend: part("amend", {
     to: Joi.string().required(),
     text: words,

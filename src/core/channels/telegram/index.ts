@@ -32,7 +32,6 @@ export const telegram: ChannelKind = {
   madeSecrets: { hookSecret: 48 },
   abilities,
   pace,
-  greet: () => undefined,
   verify,
   parse,
   acknowledge,

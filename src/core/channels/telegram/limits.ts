@@ -24,6 +24,19 @@ export const abilities: Abilities = {
   media: ["image", "audio", "voice", "video", "file", "sticker"],
   markup: "HTML",
   tellsDelivery: false,
+  parts: {
+    text: { how: "native", as: "4096 characters a message, longer ones in several" },
+    choices: { how: "native", as: "up to 100 buttons beneath the text" },
+    media: { how: "native", as: "caption up to 1024; several of a sort as an album" },
+    cards: { how: "simpler", as: "picture with buttons beneath, one message a card" },
+    location: { how: "native", as: "its name is said before" },
+    contact: { how: "native", as: "a contact card" },
+    template: { how: "words", as: "its text with the parameters filled in" },
+    reaction: { how: "native", as: "one emoji" },
+    typing: { how: "native", as: "for about 5 seconds" },
+    amend: { how: "native", as: "words and buttons of our own messages" },
+    remove: { how: "native", as: "our own messages, within 48 hours" },
+  },
 }
 
 export const pace: Pace = {

@@ -3,6 +3,7 @@ import type { JsonObject } from "../../message/json.ts"
 import { idAt, isObject, listAt, numberAt, objectAt, readJson, textAt } from "../../message/json.ts"
 import { storableJson } from "../../message/graphemes.ts"
 import type { Mark, Media, Message, Place, Sender } from "../../message/message.ts"
+import { nothingParsed } from "../kind.ts"
 import { call } from "./calls.ts"
 
 /** Reads one update of the Bot API. Fields of unexpected types read as absent; nothing here throws. */
@@ -27,11 +28,11 @@ export function parse(inbound: InboundCall, channel: Channel): Parsed {
   const parsed: ParsedMessage = { eventKey: updateId, message }
   if (name === "callback_query") parsed.courtesies = [pressSeen(event)].filter((seen) => seen !== undefined)
   if (isOwn(event, channel)) parsed.own = true
-  return { messages: [parsed], notes: [], moves }
+  return { messages: [parsed], statuses: [], notes: [], moves }
 }
 
 function nothing(found: Partial<Parsed>): Parsed {
-  return { messages: [], notes: [], moves: [], ...found }
+  return { ...nothingParsed(), ...found }
 }
 
 type Reader = (event: JsonObject, channel: Channel, name: string) => Message | undefined

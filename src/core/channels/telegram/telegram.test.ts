@@ -596,8 +596,8 @@ describe("the account", () => {
   })
 
   test("the secret is named in the call, not written into it", () => {
-    expect(JSON.stringify(account.connect(channel, ours))).toContain('{"secret":"hookSecret"}')
-    expect(JSON.stringify(account.connect(channel, ours))).not.toContain("agreed-word")
+    expect(JSON.stringify(account.connect!(channel, ours))).toContain('{"secret":"hookSecret"}')
+    expect(JSON.stringify(account.connect!(channel, ours))).not.toContain("agreed-word")
   })
 
   test.each([
@@ -608,15 +608,15 @@ describe("the account", () => {
     ["https://bots.example/in/other?x=1", ["the path and the query"]],
     [undefined, ["no address on record"]],
   ])("%j on record", (address, says) => {
-    const differences = account.compare(channel, address ? { address } : {}, ours)
+    const differences = account.compare!(channel, address ? { address } : {}, ours)
     expect(differences).toHaveLength(says.length)
     says.forEach((words, at) => expect(differences[at]).toContain(words))
   })
 
   test("a polling channel wants no address on record", () => {
     const polls = { ...channel, settings: { ...channel.settings, receive: "polling" } }
-    expect(account.compare(polls, {}, ours)).toEqual([])
-    expect(account.compare(polls, { address: ours }, ours)[0]).toContain("refuses polling")
+    expect(account.compare!(polls, {}, ours)).toEqual([])
+    expect(account.compare!(polls, { address: ours }, ours)[0]).toContain("refuses polling")
   })
 })
 

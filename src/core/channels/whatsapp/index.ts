@@ -1,0 +1,57 @@
+import Joi from "joi"
+import { isHubHandshake } from "../../signature/hubSignature.ts"
+import type { ChannelKind } from "../kind.ts"
+import { account, fetching, uploading } from "./account.ts"
+import { acknowledge } from "./acknowledge.ts"
+import { judge } from "./judge.ts"
+import { abilities, pace } from "./limits.ts"
+import { parse } from "./parse.ts"
+import { render } from "./render.ts"
+import { verify } from "./verify.ts"
+
+/** WhatsApp's Cloud API. Source of every rule: the provider's public documentation. */
+export const whatsapp: ChannelKind = {
+  kind: "whatsapp",
+  provider: "WhatsApp",
+  settings: Joi.object({
+    apiBase: Joi.string()
+      .uri({ scheme: ["http", "https"] })
+      .default("https://graph.facebook.com")
+      .description("the Cloud API's address"),
+    apiVersion: Joi.string()
+      .pattern(/^v\d+\.\d+$/)
+      .message("apiVersion is written as in v23.0")
+      .default("v23.0"),
+    phoneNumberId: Joi.string()
+      .pattern(/^\d+$/)
+      .message("phoneNumberId is the number's id at the provider, digits only (not the telephone number)")
+      .required(),
+    businessAccountId: Joi.string()
+      .pattern(/^\d+$/)
+      .message("businessAccountId is the business account's id at the provider, digits only")
+      .required(),
+    listButton: Joi.string()
+      .max(20)
+      .default("Options")
+      .description("what the button that opens a list of choices says"),
+  }),
+  secrets: Joi.object({
+    accessToken: Joi.string().pattern(/^\S+$/).message("accessToken holds no blanks").required(),
+    appSecret: Joi.string().pattern(/^\S+$/).message("appSecret holds no blanks").required(),
+    verifyToken: Joi.string().min(1).max(256),
+  }),
+  madeSecrets: { verifyToken: 32 },
+  abilities,
+  pace,
+  isHandshake: isHubHandshake,
+  verify,
+  parse,
+  acknowledge,
+  // Failed calls are repeated with growing pauses for up to seven days.
+  repeats: () => true,
+  render,
+  judge,
+  account,
+  uploading,
+  fetching,
+}

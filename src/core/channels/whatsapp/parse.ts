@@ -1,0 +1,283 @@
+import { isoSeconds, saidText } from "../../message/command.ts"
+import { storableJson } from "../../message/graphemes.ts"
+import type { JsonObject } from "../../message/json.ts"
+import { idAt, isObject, listAt, numberAt, objectAt, readJson, textAt } from "../../message/json.ts"
+import type { Media, MediaKind, Message, Sender } from "../../message/message.ts"
+import type { Channel, InboundCall, Parsed, ParsedStatus } from "../kind.ts"
+import { nothingParsed } from "../kind.ts"
+
+/** Reads one call of the Cloud API: any number of entries, changes, messages and statuses. Nothing here throws. */
+export function parse(inbound: InboundCall, channel: Channel): Parsed {
+  const parsed = nothingParsed()
+  if (inbound.method === "GET") return { ...parsed, notes: ["the provider's handshake"] }
+  let body: unknown
+  try {
+    body = storableJson(readJson(inbound.body))
+  } catch (error) {
+    return { ...parsed, unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` }
+  }
+  if (!isObject(body) || !Array.isArray(body.entry)) return { ...parsed, unreadable: "the body holds no entry" }
+  if (body.object !== "whatsapp_business_account")
+    parsed.notes.push(`the object is "${String(textAt(body, "object"))}", not whatsapp_business_account`)
+  for (const entry of body.entry) {
+    for (const change of listAt(entry, "changes")) readChange(idAt(entry, "id"), change, channel, parsed)
+  }
+  return parsed
+}
+
+function readChange(account: string | undefined, change: unknown, channel: Channel, parsed: Parsed): void {
+  const field = textAt(change, "field") ?? "(no field)"
+  const value = objectAt(change, "value")
+  if (!value) {
+    parsed.notes.push(`${field}: a change without a value`)
+    return
+  }
+  const number = idAt(objectAt(value, "metadata"), "phone_number_id")
+  if (number !== undefined && number !== channel.settings.phoneNumberId) {
+    // Every number of an app shares one address; what is another number's is another channel's.
+    parsed.notes.push(`${field}: for the number ${number}, which is not this channel's`)
+    return
+  }
+  switch (field) {
+    case "messages":
+      readMessages(value, parsed)
+      return
+    case "smb_message_echoes":
+      readEchoes(value, parsed)
+      return
+    case "message_template_status_update":
+      readTemplate(account, value, parsed)
+      return
+    case "history":
+      parsed.notes.push("history: messages of the past are kept as they came and never answered")
+      return
+    default:
+      parsed.notes.push(`${field}: an event Wobbet does not know; it is kept`)
+  }
+}
+
+function readMessages(value: JsonObject, parsed: Parsed): void {
+  const people = new Map<string, JsonObject>()
+  for (const contact of listAt(value, "contacts")) {
+    for (const id of [idAt(contact, "wa_id"), idAt(contact, "user_id")])
+      if (id !== undefined && isObject(contact)) people.set(id, contact)
+  }
+  for (const message of listAt(value, "messages")) {
+    const id = idAt(message, "id")
+    const address = idAt(message, "from") ?? idAt(message, "user_id") ?? idAt(message, "from_user_id")
+    if (!isObject(message) || id === undefined || address === undefined) {
+      parsed.notes.push("messages: a message without an id or a sender")
+      continue
+    }
+    const from = senderOf(address, people.get(address))
+    const read = readMessage(message, id, from)
+    parsed.messages.push({ eventKey: id, message: read })
+    const to = textAt(objectAt(message, "system"), "wa_id") ?? textAt(objectAt(message, "system"), "new_wa_id")
+    if (to !== undefined && to !== address) parsed.moves.push({ from: address, to })
+  }
+  for (const status of listAt(value, "statuses")) {
+    const read = readStatus(status)
+    if ("status" in read) parsed.statuses.push(read)
+    parsed.notes.push(read.note)
+  }
+  for (const error of listAt(value, "errors")) parsed.notes.push(`an error: ${errorWords(error)}`)
+}
+
+function senderOf(address: string, contact: JsonObject | undefined): Sender {
+  const profile = objectAt(contact, "profile")
+  const name = textAt(profile, "name")
+  const handle = textAt(profile, "username") ?? textAt(contact, "username")
+  return { address, bot: false, ...(name ? { name } : {}), ...(handle ? { handle } : {}) }
+}
+
+function readMessage(message: JsonObject, id: string, from: Sender): Message {
+  const context = objectAt(message, "context")
+  const replyTo = idAt(context, "id")
+  const forwarded = context?.forwarded === true || context?.frequently_forwarded === true
+  const sentAt = isoSeconds(message.timestamp)
+  return {
+    ...contentOf(message),
+    providerId: id,
+    place: { address: from.address, kind: "direct", ...(from.name ? { title: from.name } : {}) },
+    from,
+    ...(replyTo ? { replyTo } : {}),
+    ...(forwarded ? { forwarded: {} } : {}),
+    ...(sentAt ? { sentAt } : {}),
+  }
+}
+
+type Content = Omit<Message, "place">
+
+const media: { [type: string]: MediaKind } = {
+  image: "image",
+  video: "video",
+  audio: "audio",
+  document: "file",
+  sticker: "sticker",
+}
+
+function contentOf(message: JsonObject): Content {
+  const type = textAt(message, "type") ?? Object.keys(media).find((name) => objectAt(message, name)) ?? "(no type)"
+  const content = objectAt(message, type)
+  const kind = media[type]
+  if (kind) {
+    const found = mediaOf(kind, content)
+    return found
+      ? { event: "media", media: [found], ...(found.caption ? { text: found.caption } : {}) }
+      : strange(type, content)
+  }
+  switch (type) {
+    case "text": {
+      const text = textAt(content, "body")
+      return text === undefined ? strange(type, content) : saidText(text)
+    }
+    case "location": {
+      const latitude = numberAt(content, "latitude")
+      const longitude = numberAt(content, "longitude")
+      if (latitude === undefined || longitude === undefined) return strange(type, content)
+      const name = textAt(content, "name")
+      const address = textAt(content, "address")
+      return {
+        event: "location",
+        location: { latitude, longitude, ...(name ? { name } : {}), ...(address ? { address } : {}) },
+      }
+    }
+    case "contacts": {
+      const [first] = listAt(message, "contacts")
+      const [phone] = listAt(first, "phones")
+      const name = textAt(objectAt(first, "name"), "formatted_name") ?? textAt(objectAt(first, "name"), "first_name")
+      const number = textAt(phone, "phone")
+      const address = textAt(phone, "wa_id")
+      if (name === undefined && number === undefined) return strange(type, content)
+      return {
+        event: "contact",
+        contact: { name: name ?? number!, ...(number ? { phone: number } : {}), ...(address ? { address } : {}) },
+      }
+    }
+    case "interactive": {
+      const picked = objectAt(content, "button_reply") ?? objectAt(content, "list_reply")
+      const id = idAt(picked, "id")
+      if (id === undefined) return strange(textAt(content, "type") ?? type, objectAt(content, "nfm_reply"))
+      return chosen(id, textAt(picked, "title"))
+    }
+    case "button": {
+      const label = textAt(content, "text")
+      const id = textAt(content, "payload") ?? label
+      return id === undefined ? strange(type, content) : chosen(id, label)
+    }
+    case "reaction": {
+      const to = idAt(content, "message_id")
+      const emoji = textAt(content, "emoji")
+      if (to === undefined) return strange(type, content)
+      return { event: "reaction", reaction: { emoji: emoji ?? "", removed: emoji === undefined, to } }
+    }
+    case "edit": {
+      const inner = objectAt(content, "message") ?? content
+      const text = textAt(objectAt(inner, "text"), "body") ?? textAt(inner, "body")
+      const to = idAt(content, "original_message_id") ?? idAt(content, "message_id")
+      return { event: "edited", ...(text ? { text } : {}), ...(to ? { replyTo: to } : {}) }
+    }
+    case "revoke": {
+      const to = idAt(content, "original_message_id") ?? idAt(content, "message_id")
+      return { event: "deleted", ...(to ? { replyTo: to } : {}) }
+    }
+    default:
+      return strange(type, content, message)
+  }
+}
+
+function chosen(id: string, label: string | undefined): Content {
+  return { event: "choice", choice: { id, ...(label ? { label } : {}) }, ...(label ? { text: label } : {}) }
+}
+
+function mediaOf(kind: MediaKind, content: JsonObject | undefined): Media | undefined {
+  const ref = idAt(content, "id")
+  if (ref === undefined) return undefined
+  const mime = textAt(content, "mime_type")
+  const name = textAt(content, "filename")
+  const caption = textAt(content, "caption")
+  return {
+    kind: kind === "audio" && content?.voice === true ? "voice" : kind,
+    ref,
+    ...(mime ? { mime } : {}),
+    ...(name ? { name } : {}),
+    ...(caption ? { caption } : {}),
+  }
+}
+
+/** Whatever has no word of ours: kept, with the words a person would read in it. */
+function strange(type: string, content: JsonObject | undefined, message?: JsonObject): Content {
+  const errors = listAt(message, "errors").map(errorWords).join("; ")
+  const text = textAt(content, "body") ?? textAt(content, "text") ?? (errors || undefined)
+  return { event: "unknown", providerEvent: type, ...(text ? { text } : {}) }
+}
+
+function readStatus(status: unknown): (ParsedStatus & { note: string }) | { note: string } {
+  const id = idAt(status, "id")
+  const word = textAt(status, "status") ?? "(none)"
+  if (id === undefined) return { note: `a status without an id: ${word}` }
+  const known = { sent: "sent", delivered: "delivered", read: "read", failed: "failed", played: "read" } as const
+  const reached = known[word as keyof typeof known] as ParsedStatus["status"] | undefined
+  if (reached === undefined) return { note: `status ${word} of ${id}` }
+  const at = isoSeconds(isObject(status) ? status.timestamp : undefined)
+  const mark = textAt(status, "biz_opaque_callback_data")
+  const why = listAt(status, "errors").map(errorWords).join("; ")
+  return {
+    status: reached,
+    about: { id, ...(mark ? { mark } : {}) },
+    ...(why ? { why } : {}),
+    ...(at ? { at } : {}),
+    note: `status ${word} of ${id}`,
+  }
+}
+
+function errorWords(error: unknown): string {
+  const code = numberAt(error, "code")
+  const words = [textAt(error, "title") ?? textAt(error, "message"), textAt(objectAt(error, "error_data"), "details")]
+  return `${[...new Set(words.filter(Boolean))].join(": ") || "no words"}${code === undefined ? "" : ` (code ${code})`}`
+}
+
+/** What our own staff wrote with the phone in their hands: kept beside the rest, never answered. */
+function readEchoes(value: JsonObject, parsed: Parsed): void {
+  for (const echo of listAt(value, "message_echoes")) {
+    const id = idAt(echo, "id")
+    const to = idAt(echo, "to")
+    if (!isObject(echo) || id === undefined || to === undefined) {
+      parsed.notes.push("smb_message_echoes: an echo without an id or a recipient")
+      continue
+    }
+    const from = idAt(echo, "from")
+    const sentAt = isoSeconds(echo.timestamp)
+    parsed.messages.push({
+      eventKey: `echo:${id}`,
+      own: true,
+      message: {
+        ...contentOf(echo),
+        providerId: id,
+        place: { address: to, kind: "direct" },
+        ...(from ? { from: { address: from, bot: false } } : {}),
+        ...(sentAt ? { sentAt } : {}),
+      },
+    })
+  }
+}
+
+function readTemplate(account: string | undefined, value: JsonObject, parsed: Parsed): void {
+  const name = textAt(value, "message_template_name") ?? "(no name)"
+  const language = textAt(value, "message_template_language") ?? ""
+  const event = textAt(value, "event") ?? "(no event)"
+  const reason = textAt(value, "reason")
+  const id = idAt(value, "message_template_id") ?? name
+  const why = reason && reason !== "NONE" ? `: ${reason}` : ""
+  parsed.messages.push({
+    // The provider gives these no id of their own: the same event of one template within one call is the same.
+    eventKey: `template:${id}:${language}:${event}:${reason ?? ""}`,
+    own: true,
+    message: {
+      event: "template-status",
+      providerEvent: event,
+      place: { address: account ?? "templates", kind: "broadcast", title: "Message templates" },
+      text: `${name}${language ? ` (${language})` : ""} ${event}${why}`,
+    },
+  })
+}

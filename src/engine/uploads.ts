@@ -1,0 +1,29 @@
+import { createHash } from "node:crypto"
+import type { ProviderAnswer, Upload } from "../core/channels/kind.ts"
+import { kindOf } from "../core/channels/registry.ts"
+import type { KnownChannel } from "./channels.ts"
+import { perform } from "./perform.ts"
+
+/** Data of our own at the providers: brought there once a channel, and named again while the provider keeps it. */
+export class Uploads {
+  private readonly kept = new Map<string, { ref: string; until: number }>()
+
+  /** How the provider names this, or the answer with which it refused it. */
+  async ref(known: KnownChannel, upload: Upload): Promise<{ ref: string } | { answer: ProviderAnswer }> {
+    const { uploading } = kindOf(known.row.kind)
+    if (!uploading) return { answer: { failure: "this kind of channel takes no data of our own", sent: false } }
+    const hash = createHash("sha256").update(upload.data).digest("hex")
+    const key = `${known.row.key} ${hash} ${upload.mime}`
+    const before = this.kept.get(key)
+    if (before && before.until > Date.now()) return { ref: before.ref }
+    const answer = await perform(uploading.ask(upload, known.channel), known.channel, undefined)
+    const brought = uploading.read(answer)
+    // An upload that failed says nothing to anybody: whatever became of it, it may simply be made again.
+    if (!brought && "status" in answer && answer.status < 300)
+      return { answer: { failure: "the answer to the upload cannot be read", sent: false } }
+    if (!brought) return { answer: "failure" in answer ? { ...answer, sent: false } : answer }
+    this.kept.set(key, { ref: brought.ref, until: Date.now() + brought.lasts * 900 })
+    if (this.kept.size > 5000) this.kept.delete(this.kept.keys().next().value!)
+    return { ref: brought.ref }
+  }
+}

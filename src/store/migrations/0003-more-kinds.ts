@@ -1,0 +1,46 @@
+import type { Knex } from "knex"
+
+/**
+ * What the kinds beside the first one need. Delivery statuses are kept under the provider's id of a call (its trace, with
+ * the channel before it), since one may come before the answer to the call itself is on record. Only kinds that tell of
+ * delivery have traces, so the index costs the others nothing.
+ */
+export async function up(knex: Knex): Promise<void> {
+  await knex.raw(`
+    ALTER TABLE attempts ADD COLUMN trace text;
+    CREATE INDEX attempts_by_trace ON attempts (trace) WHERE trace IS NOT NULL;
+
+    DROP TABLE statuses;
+    CREATE TABLE statuses (
+      trace text COLLATE "C" NOT NULL,
+      status text NOT NULL,
+      why text,
+      provider_id text,
+      at timestamptz NOT NULL,
+      intake id,
+      xid xid8 NOT NULL DEFAULT pg_current_xact_id(),
+      PRIMARY KEY (trace, status)
+    );
+    CREATE INDEX statuses_by_intake ON statuses (intake);
+
+    -- Everything said in a place until a time was delivered, or read.
+    CREATE TABLE read_marks (
+      channel text NOT NULL,
+      address text NOT NULL,
+      status text NOT NULL,
+      up_to timestamptz NOT NULL,
+      PRIMARY KEY (channel, address, status)
+    ) WITH (fillfactor = 70);
+
+    -- The options that were offered last, so that "2" or a label typed by hand is the choice it names.
+    ALTER TABLE states ADD COLUMN offered jsonb;
+    -- What a text was taken for, where that is not what it says.
+    ALTER TABLE turns ADD COLUMN taken_as jsonb;
+
+    ALTER TABLE conversations ADD COLUMN opted_out timestamptz;
+  `)
+}
+
+export async function down(): Promise<void> {
+  throw new Error("Wobbet's tables are not taken down: they hold what was said.")
+}

@@ -1,0 +1,89 @@
+import { randomBytes } from "node:crypto"
+import type { Shown, Stage as StandinStage } from "../../src/standins/shared/standin.ts"
+import { startWhatsApp } from "../../src/standins/whatsapp/server.ts"
+import type { Service } from "./harness.ts"
+import { eventually } from "./harness.ts"
+
+/** One kind of channel, connected to its stand-in, with a person to play. */
+export interface KindStage {
+  kind: string
+  key: string
+  standin: { address: string; stage: StandinStage; stop: () => Promise<void> }
+  /** The person's id at the provider. */
+  person: string
+  /** What the person sees of the bot, in order. */
+  seen: () => Shown[]
+  does: (what: string, body?: object) => Promise<{ [field: string]: unknown }>
+  says: (text: string) => Promise<unknown>
+  presses: (label: string) => Promise<unknown>
+  /** Waits until the bot has said so much. */
+  answered: (count: number) => Promise<Shown[]>
+  messages: (query?: object) => ReturnType<Service["client"]["messages"]>
+  stop: () => Promise<void>
+}
+
+const word = () => randomBytes(6).toString("hex")
+let nextNumber = 0
+/** Numbers from a range reserved for fiction. */
+const fictionNumber = () => `4477009${String(++nextNumber).padStart(5, "0")}`
+
+const sets: {
+  [kind: string]: (service: Service, key: string, settings: object) => Promise<Omit<KindStage, keyof Common>>
+} = {
+  async whatsapp(service, key, settings) {
+    const person = fictionNumber()
+    const scene = {
+      account: "1001",
+      number: { id: String(2000 + nextNumber), display: "447700900999", name: "Tern Point Ferry" },
+      token: word(),
+      appSecret: word(),
+      people: [{ id: person, name: "Inês" }],
+    }
+    const standin = await startWhatsApp(scene)
+    await service.client.addChannel({
+      kind: "whatsapp",
+      key,
+      settings: {
+        apiBase: standin.address,
+        phoneNumberId: scene.number.id,
+        businessAccountId: scene.account,
+        ...settings,
+      },
+      secrets: { accessToken: scene.token, appSecret: scene.appSecret },
+    })
+    return { standin, person }
+  },
+}
+
+type Common = Omit<KindStage, "standin" | "person">
+
+export async function setKind(service: Service, kind: string, settings: object = {}): Promise<KindStage> {
+  const key = `${kind}-${word()}`
+  const { standin, person } = await sets[kind]!(service, key, settings)
+  await service.client.connectChannel(key)
+  const does: KindStage["does"] = async (what, body = {}) => {
+    const answer = await fetch(`${standin.address}/standin/${what}`, {
+      method: "POST",
+      body: JSON.stringify({ from: person, ...body }),
+    })
+    if (!answer.ok) throw new Error(`the stand-in answered ${answer.status}: ${await answer.text()}`)
+    return (await answer.json()) as { [field: string]: unknown }
+  }
+  const seen = () => standin.stage.screen(person).filter((one) => !one.mine && !one.gone)
+  return {
+    kind,
+    key,
+    standin,
+    person,
+    seen,
+    does,
+    says: (text) => does("say", { text }),
+    presses: (button) => does("press", { button }),
+    answered: (count) =>
+      eventually(async () => (seen().length >= count ? seen() : undefined), `${count} answers on ${kind}`),
+    messages: (query = {}) => service.client.messages({ channel: key, ...query }),
+    stop: () => standin.stop(),
+  }
+}
+
+export const kindsWithStandins = Object.keys(sets)
