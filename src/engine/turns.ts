@@ -361,7 +361,10 @@ export class Turns {
   ): TurnResult | undefined {
     const last = messages.at(-1)!
     const { settings } = known.row
-    if (last.message.own) return ended(base, "own", "the bot's own words are never answered")
+    if (last.message.own) {
+      const why = last.message.own === true ? "the bot's own words" : last.message.own
+      return ended(base, "own", `${why}: never answered`)
+    }
     if (last.message.from?.bot) {
       if (settings.answerBots !== true)
         return ended(base, "from a bot", "it comes from another bot, and this channel does not answer bots")
@@ -627,7 +630,7 @@ function gatherOf(known: KnownChannel, release: ReadyRelease | undefined): numbe
 /** The messages that make up the next turn: one, an album, or what one person sent in one go, as far as it has come. */
 function nextGroup(pending: PendingMessage[], gather: number): PendingMessage[] {
   const first = pending[0]!
-  const alone = (one: PendingMessage) => standsAlone(one.message) || one.message.own === true || one.rejoined
+  const alone = (one: PendingMessage) => standsAlone(one.message) || Boolean(one.message.own) || one.rejoined
   if (alone(first)) return [first]
   const end = pending.findIndex((one, at) => {
     if (at === 0) return false

@@ -36,7 +36,7 @@ export interface IncomingMessage {
   message: Message
   words: string
   courtesies: OutgoingCall[]
-  own: boolean
+  own: boolean | string
   contact: string | null
 }
 
@@ -118,7 +118,7 @@ export async function acceptIntakes(
       event: one.message.event,
       intake: one.intake,
       provider: one.message.providerId,
-      body: one.own ? { ...one.message, own: true } : one.message,
+      body: one.own ? { ...one.message, own: one.own } : one.message,
       courtesies: one.courtesies.length > 0 ? one.courtesies : undefined,
       words: one.words,
       sent: one.message.sentAt,

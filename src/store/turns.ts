@@ -87,7 +87,7 @@ export interface Offered {
 export interface PendingMessage {
   id: string
   position: number
-  message: Message & { own?: boolean }
+  message: Message & { own?: boolean | string }
   courtesies: OutgoingCall[]
   receivedAt: Date
   /** Set when it was parked and is tried again: then it is never too late. */
@@ -108,7 +108,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
       | {
           id: string
           position: number
-          body: Message & { own?: boolean }
+          body: Message & { own?: boolean | string }
           courtesies: OutgoingCall[] | null
           at: string
           again: boolean

@@ -1,5 +1,6 @@
 import { randomBytes } from "node:crypto"
 import type { Shown, Stage as StandinStage } from "../../src/standins/shared/standin.ts"
+import { startMessenger } from "../../src/standins/messenger/server.ts"
 import { startWhatsApp } from "../../src/standins/whatsapp/server.ts"
 import type { Service } from "./harness.ts"
 import { eventually } from "./harness.ts"
@@ -50,6 +51,29 @@ const sets: {
         ...settings,
       },
       secrets: { accessToken: scene.token, appSecret: scene.appSecret },
+    })
+    return { standin, person }
+  },
+  async messenger(service, key, settings) {
+    const person = String(7_000_000 + ++nextNumber)
+    const scene = {
+      page: { id: String(3000 + nextNumber), name: "Tern Point Ferry" },
+      token: word(),
+      appSecret: word(),
+      people: [{ id: person, name: "Inês Carvalho" }],
+    }
+    const standin = await startMessenger(scene)
+    const verifyToken = word()
+    await service.client.addChannel({
+      kind: "messenger",
+      key,
+      settings: { apiBase: standin.address, pageId: scene.page.id, ...settings },
+      secrets: { pageToken: scene.token, appSecret: scene.appSecret, verifyToken },
+    })
+    // Where calls go is set in the provider's own pages.
+    await fetch(`${standin.address}/standin/hook`, {
+      method: "POST",
+      body: JSON.stringify({ url: `${service.address}/in/${key}`, verifyToken }),
     })
     return { standin, person }
   },

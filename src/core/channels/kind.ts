@@ -84,8 +84,8 @@ export interface ParsedMessage {
   message: Message
   /** Calls due as soon as the message is taken up, such as telling the provider that a press was seen. */
   courtesies?: OutgoingCall[]
-  /** Set when nothing may answer this: the bot's own words. */
-  own?: boolean
+  /** Set when nothing may answer this: the bot's own words, or why else. */
+  own?: true | string
 }
 
 export interface Parsed {

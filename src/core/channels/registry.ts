@@ -1,9 +1,10 @@
 import type { ChannelKind } from "./kind.ts"
+import { messenger } from "./messenger/index.ts"
 import { telegram } from "./telegram/index.ts"
 import { whatsapp } from "./whatsapp/index.ts"
 
 /** Every kind of channel there is. */
-export const kinds: { [kind: string]: ChannelKind } = { telegram, whatsapp }
+export const kinds: { [kind: string]: ChannelKind } = { telegram, whatsapp, messenger }
 
 export function kindOf(kind: string): ChannelKind {
   const found = kinds[kind]

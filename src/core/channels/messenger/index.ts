@@ -1,0 +1,47 @@
+import Joi from "joi"
+import { isHubHandshake } from "../../signature/hubSignature.ts"
+import type { ChannelKind } from "../kind.ts"
+import { account, fetching, people, uploading } from "./account.ts"
+import { acknowledge } from "./acknowledge.ts"
+import { judge } from "./judge.ts"
+import { abilities, pace } from "./limits.ts"
+import { parse } from "./parse.ts"
+import { render } from "./render.ts"
+import { verify } from "./verify.ts"
+
+/** Page messaging on Messenger. Source of every rule: the provider's public documentation. */
+export const messenger: ChannelKind = {
+  kind: "messenger",
+  provider: "Messenger",
+  settings: Joi.object({
+    apiBase: Joi.string()
+      .uri({ scheme: ["http", "https"] })
+      .default("https://graph.facebook.com")
+      .description("the Graph API's address"),
+    apiVersion: Joi.string()
+      .pattern(/^v\d+\.\d+$/)
+      .message("apiVersion is written as in v23.0")
+      .default("v23.0"),
+    pageId: Joi.string().pattern(/^\d+$/).message("pageId is the page's id at the provider, digits only").required(),
+  }),
+  secrets: Joi.object({
+    pageToken: Joi.string().pattern(/^\S+$/).message("pageToken holds no blanks").required(),
+    appSecret: Joi.string().pattern(/^\S+$/).message("appSecret holds no blanks").required(),
+    verifyToken: Joi.string().min(1).max(256),
+  }),
+  madeSecrets: { verifyToken: 32 },
+  abilities,
+  pace,
+  isHandshake: isHubHandshake,
+  verify,
+  parse,
+  acknowledge,
+  // Failed calls are repeated for hours; after about one, the provider also switches the subscription off.
+  repeats: () => true,
+  render,
+  judge,
+  account,
+  people,
+  uploading,
+  fetching,
+}
