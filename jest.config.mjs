@@ -1,7 +1,7 @@
 export default {
   testMatch: ["<rootDir>/src/**/*.test.ts", "<rootDir>/tests/**/*.test.ts"],
-  extensionsToTreatAsEsm: [".ts", ".tsx"],
-  transform: { "\\.tsx?$": "<rootDir>/tests/support/transform.mjs" },
+  extensionsToTreatAsEsm: [".ts", ".tsx", ".yaml"],
+  transform: { "\\.(tsx?|yaml)$": "<rootDir>/tests/support/transform.mjs" },
   testEnvironment: "node",
   testTimeout: 120_000,
   maxWorkers: 2,

@@ -50,6 +50,7 @@ export async function bundle(outdir, entries, faults, plugins = []) {
     bundle: true,
     // Takes out what stands behind a condition that is false for good: the fault points.
     minifySyntax: true,
+    loader: { ".yaml": "text" },
     platform: "node",
     format: "esm",
     target: "node20",

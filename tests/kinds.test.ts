@@ -50,7 +50,7 @@ describe.each(kindsWithStandins)("on %s", (kind) => {
       return found?.stops[5]!.state === "done" ? found : undefined
     }, "the reply to be on record")
     expect(passage.stops.slice(0, 6).map((stop) => stop.state)).toEqual(Array(6).fill("done"))
-    expect(passage.intake).toMatchObject({ verdict: { genuine: true }, answered: 200 })
+    expect(passage.intake).toMatchObject({ verdict: { genuine: true }, answered: kind === "sms" ? 204 : 200 })
   })
 
   test("an option comes back as the same choice, pressed, typed as a number or typed by its words", async () => {
@@ -152,5 +152,90 @@ describe.each(kindsWithStandins.filter((kind) => kind === "whatsapp" || kind ===
     expect(handshakes.some((one) => one.stops[1]!.why?.includes("the handshake's word"))).toBe(true)
     const page = await fetch(`${service.address}/in/${stage.key}`)
     expect([page.status, await page.text()]).toEqual([200, expect.stringContaining("This is the inlet")])
+  })
+})
+
+describe.each(["sms by plain-json", "sms by oma-messaging"])("%s", (kind) => {
+  test("a text is answered, its number is the choice it stands before, and the reply is seen to be delivered", async () => {
+    const stage = await on(kind)
+    await stage.says("boat")
+    expect((await stage.answered(1))[0]!.text).toBe("Which boat?\n1. Morning boat\n2. Noon boat\n3. Evening boat")
+    await stage.says("3")
+    expect((await stage.answered(2))[1]!.text).toBe("chosen boat:evening")
+    await eventually(
+      async () => (await stage.messages({ direction: "out", status: "delivered" })).items.length === 2,
+      "both to be delivered",
+    )
+  })
+})
+
+describe("on sms", () => {
+  test("STOP ends all sending, by anybody, until START; YES is an answer but from somebody who had stopped", async () => {
+    const stage = await on("sms")
+    await stage.says("YES")
+    expect((await stage.answered(1))[0]!.text).toBe("You said YES")
+    await stage.says("Stop.")
+    const [stopped] = await eventually(async () => {
+      const { items } = await stage.messages({ direction: "in", status: "opted out" })
+      return items.length === 1 ? items : undefined
+    }, "the stop to be recorded")
+    await stage.says("hello?")
+    await eventually(
+      async () => (await stage.messages({ direction: "in", status: "opted out" })).items.length === 2,
+      "nothing to be answered",
+    )
+    await expect(
+      service.client.send({ to: stopped!.conversation, replies: [{ part: "text", text: "Come back" }] }),
+    ).rejects.toThrow("asked to be sent nothing more")
+    await stage.says("yes")
+    expect((await stage.answered(2))[1]!.text).toBe("You said yes")
+    await stage.says("STOP")
+    await stage.says("START")
+    expect((await stage.answered(3))[2]!.text).toBe("You said START")
+  })
+
+  test("what waits when STOP comes is parked, not sent", async () => {
+    const stage = await on("sms", { pauseBetween: [60, 60] })
+    await stage.says("hello")
+    await stage.answered(1)
+    await stage.says("hello again")
+    await eventually(
+      async () => (await stage.messages({ direction: "out", status: "waiting" })).items.length === 1,
+      "the second reply to wait",
+    )
+    await stage.says("STOP")
+    await eventually(
+      async () => (await stage.messages({ direction: "in", status: "opted out" })).items[0],
+      "the stop to be recorded",
+    )
+    const parked = await eventually(async () => {
+      const { items } = await service.client.parked({ channel: stage.key })
+      return items[0]
+    }, "the reply to be parked")
+    expect(parked.reason).toContain("asked to be sent nothing more")
+    expect(stage.seen()).toHaveLength(1)
+  })
+
+  test("HELP is answered although no route takes it, and a text says how many segments it took", async () => {
+    const stage = await on("sms", { helpText: "Ferry help. STOP ends this." })
+    await stage.says("help")
+    expect((await stage.answered(1))[0]!.text).toBe("Ferry help. STOP ends this.")
+    const passage = await eventually(async () => {
+      const [reply] = (await stage.messages({ direction: "out" })).items
+      const found = reply && (await service.client.passage(reply.id))
+      return found?.paths[0]!.replies[0]!.attempts[0]
+    }, "the attempt")
+    expect(passage.name).toBe("message (1 segment, GSM 03.38)")
+  })
+
+  test("a sender without a number is read, kept and never answered", async () => {
+    const stage = await on("sms by plain-json")
+    stage.standin.stage.people.set("FERRYNEWS", { id: "FERRYNEWS", name: "" })
+    await stage.does("say", { from: "FERRYNEWS", text: "hello" })
+    const [message] = await eventually(async () => {
+      const { items } = await stage.messages({ direction: "in" })
+      return items[0]?.status === "own" ? items : undefined
+    }, "the message")
+    expect(message!.reason).toContain("no number to answer to")
   })
 })

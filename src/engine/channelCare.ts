@@ -1,5 +1,5 @@
 import { randomBytes } from "node:crypto"
-import type { ChannelKind, Identity, OnRecord } from "../core/channels/kind.ts"
+import type { ChannelKind, Identity, OnRecord, ProviderAnswer } from "../core/channels/kind.ts"
 import { kinds } from "../core/channels/registry.ts"
 import { readSecrets, readSettings } from "../core/channels/settings.ts"
 import type { ChannelRow } from "../store/channels.ts"
@@ -63,7 +63,7 @@ export class ChannelCare {
   }): Promise<ChannelView> {
     const kind = kindNamed(given.kind)
     const { bot, lane, ...settings } = checkedSettings(kind, given.settings)
-    const secrets = this.checkedSecrets(kind, given.secrets)
+    const secrets = this.checkedSecrets(kind, given.secrets, settings)
     const sealed = Object.fromEntries(
       Object.entries(secrets).map(([name, value]) => [name, this.parts.seal.seal(value)]),
     )
@@ -97,7 +97,7 @@ export class ChannelCare {
       Object.entries({ ...row.settings, ...given.settings }).filter(([, value]) => value !== null),
     )
     const { bot, lane, ...settings } = checkedSettings(kind, merged)
-    const secrets = this.checkedSecrets(kind, { ...channel.secrets, ...given.secrets })
+    const secrets = this.checkedSecrets(kind, { ...channel.secrets, ...given.secrets }, settings)
     const sealed = Object.fromEntries(
       Object.entries(secrets).map(([name, value]) => [
         name,
@@ -126,7 +126,11 @@ export class ChannelCare {
   async check(key: string): Promise<{ identity: Identity; resumed: boolean }> {
     const { row, channel } = this.known(key)
     const { account } = kindNamed(row.kind)
-    const found = account.readCheck(await perform(account.check(channel), channel, undefined))
+    const call = account.check(channel)
+    const answer: ProviderAnswer = call
+      ? await perform(call, channel, undefined)
+      : { failure: "there is nothing to ask", sent: false }
+    const found = account.readCheck(answer, channel)
     if ("fault" in found)
       throw new Trouble("provider-refused", `The check of "${key}" failed: ${found.fault}.`, found.remedy)
     await keepIdentity(this.parts.database, key, found.identity)
@@ -145,7 +149,7 @@ export class ChannelCare {
     const call = polls ? account.disconnect?.(known.channel) : account.connect?.(known.channel, this.inletOf(known.row))
     if (!call) return this.compare(key)
     const answer = await perform(call, known.channel, undefined)
-    const outcome = kindNamed(known.row.kind).judge(call, answer)
+    const outcome = kindNamed(known.row.kind).judge(call, answer, known.channel)
     if (outcome.outcome !== "accepted") {
       throw new Trouble(
         "provider-refused",
@@ -225,13 +229,17 @@ export class ChannelCare {
     }
   }
 
-  private checkedSecrets(kind: ChannelKind, given: { [name: string]: string }): { [name: string]: string } {
+  private checkedSecrets(
+    kind: ChannelKind,
+    given: { [name: string]: string },
+    settings: { [name: string]: unknown },
+  ): { [name: string]: string } {
     const made = Object.fromEntries(
       Object.entries(kind.madeSecrets)
         .filter(([name]) => !given[name])
         .map(([name, length]) => [name, randomBytes(length).toString("base64url").slice(0, length)]),
     )
-    const { value, fault } = readSecrets(kind, { ...made, ...given })
+    const { value, fault } = readSecrets(kind, { ...made, ...given }, settings)
     if (fault)
       throw new Trouble(
         "bad-input",

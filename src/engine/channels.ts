@@ -19,6 +19,7 @@ export class Channels {
   constructor(
     private readonly database: Database,
     private readonly seal: Seal,
+    private readonly publicUrl: () => string,
   ) {}
 
   get(key: string): KnownChannel | undefined {
@@ -50,7 +51,12 @@ export class Channels {
       Object.entries(row.sealed).map(([name, sealed]) => [name, this.seal.open(sealed)]),
     )
     kindOf(row.kind)
+    const own = row.settings.publicUrl as string | undefined
+    const { publicUrl } = this
     return {
+      get publicBase() {
+        return (own ?? publicUrl()).replace(/\/+$/, "")
+      },
       key: row.key,
       kind: row.kind,
       settings: row.settings,

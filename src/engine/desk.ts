@@ -34,6 +34,14 @@ export class Desk {
     const { database, bell, sender, care } = this.engine
     const conversation = await this.conversation(given.to, given.channel)
     const known = care.known(conversation.channel)
+    if (conversation.optedOut) {
+      throw new Trouble(
+        "opted-out",
+        "This person has asked to be sent nothing more.",
+        "Nothing may be sent to them until they have said START.",
+        "to",
+      )
+    }
     const { address, kind, title, topic } = conversation
     const place = { address, kind: kind as "direct", ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
     const offered: Offered[] = []

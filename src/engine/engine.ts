@@ -91,7 +91,7 @@ export class Engine {
     const database = (this.database = openDatabase(settings.databaseUrl))
     const bell = (this.bell = new Bell(settings.databaseUrl))
     const seal = (this.seal = new Seal(settings.sealKey))
-    const channels = (this.channels = new Channels(database, seal))
+    const channels = (this.channels = new Channels(database, seal, () => this.publicUrl))
     const directory = (this.directory = new Directory(database))
     const self = this.self
     this.bots = new Bots(database, join(settings.home, "releases"), settings.hostScript, {
@@ -271,7 +271,7 @@ export class Engine {
     for (const [at, call] of calls.entries()) {
       const startedAt = new Date()
       const answer = await perform(call, known.channel, address)
-      const outcome = kindOf(known.row.kind).judge(call, answer)
+      const outcome = kindOf(known.row.kind).judge(call, answer, known.channel)
       made.push({
         message,
         attempt: at + 1,
@@ -288,7 +288,7 @@ export class Engine {
   }
 
   /** What was parked as a doubt and has arrived after all needs nobody any more. */
-  private async proven(channel: string, proofs: { mark: string; providerId: string }[]): Promise<void> {
+  private async proven(channel: string, proofs: { mark: string; providerId?: string }[]): Promise<void> {
     try {
       const settled = await settleParkedDoubts(this.database, channel, proofs)
       for (const conversation of settled) this.sender?.lineGrew(conversation, channel)

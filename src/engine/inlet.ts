@@ -50,7 +50,7 @@ export class Inlet {
       /** Takes the turns of conversations claimed on the way in; without it they are left for another process. */
       claimed?: (claims: Claimed[]) => void
       /** Told of messages that the provider has, by the marks our calls carried, as soon as that is kept. */
-      proven?: (channel: string, proofs: { mark: string; providerId: string }[]) => void
+      proven?: (channel: string, proofs: { mark: string; providerId?: string }[]) => void
       /** Told what the operator must hear. */
       alarmed?: (channel: string, alarm: Alarm) => void
       /** Whether turns are so far behind that callers should wait a little for their answer. */
@@ -69,13 +69,13 @@ export class Inlet {
     const verdict = kind.verify(call, known.channel, now)
     const parsed = verdict.genuine ? kind.parse(call, known.channel) : nothingParsed()
     const answer: InletAnswer = verdict.genuine
-      ? kind.acknowledge(call, parsed)
+      ? kind.acknowledge(call, parsed, known.channel)
       : { status: call.method === "GET" ? 403 : 401 }
     if (FAULTS_BUILT) await faultPoint("inlet: call read")
     const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
     const id = newId("itk")
     const body = Buffer.from(call.body)
-    const repeats = (known.row.settings.repeats as boolean | undefined) ?? kind.repeats(call)
+    const repeats = (known.row.settings.repeats as boolean | undefined) ?? kind.repeats(call, known.channel)
     /** By what a call that comes only once was found genuine. */
     const once = verdict.genuine && !repeats ? verdict.by : undefined
     const late = async (by: string): Promise<InletAnswer> => {
@@ -213,8 +213,8 @@ export class Inlet {
     for (const { channel, parsed } of drafts) {
       for (const alarm of parsed.alarms ?? []) alarmed?.(channel, alarm)
       const proofs = parsed.statuses.flatMap(({ about, status }) =>
-        "id" in about && about.mark !== undefined && status !== "failed"
-          ? [{ mark: about.mark, providerId: about.id }]
+        "mark" in about && about.mark !== undefined && status !== "failed"
+          ? [{ mark: about.mark, ...(about.id ? { providerId: about.id } : {}) }]
           : [],
       )
       if (proofs.length > 0) proven?.(channel, proofs)
@@ -234,7 +234,7 @@ export class Inlet {
       Object.assign(intake, {
         messages: parsed.messages.map((one) => ({
           id: newId("msg"),
-          eventKey: shortKey(one.eventKey),
+          eventKey: one.eventKey === "" ? intake.id : shortKey(one.eventKey),
           conversation: conversations[at++]!,
           message: one.message,
           words: wordsOf(one.message),

@@ -15,6 +15,7 @@ import {
   dueHeads,
   headsOf,
   nextDue,
+  parkOptedOut,
   settleAttempts,
   startAttempts,
   startedBy,
@@ -134,6 +135,8 @@ export class Sender {
    */
   mayStart(channel: string, place: Place, call: OutgoingCall): boolean {
     if (this.stopping || this.callsOf(channel) >= mostCalls || !this.leased(channel, call)) return false
+    // Whether the person has asked for nothing more is looked up when the attempt begins.
+    if (kindOf(this.parts.channels.get(channel)!.row.kind).abilities.obeysStopWords) return false
     const pacer = this.pacers.get(channel)
     const now = Date.now()
     if (!pacer || pacer.wait(place, call, now) > 0) return false
@@ -303,7 +306,12 @@ export class Sender {
     try {
       const started = await this.starts.add(head)
       if (started) await this.call({ ...head, attempt: head.attempt + 1 })
-      else this.release(head.conversation)
+      else {
+        const known = this.parts.channels.get(head.channel)
+        if (known && kindOf(known.row.kind).abilities.obeysStopWords)
+          await parkOptedOut(this.parts.database, head.conversation)
+        this.release(head.conversation)
+      }
     } catch (error) {
       this.complain(error)
       this.release(head.conversation)
@@ -326,7 +334,7 @@ export class Sender {
       else this.underWay.delete(begun.channel)
     }
     const outcome: Outcome = known
-      ? kindOf(known.row.kind).judge(call, answer)
+      ? kindOf(known.row.kind).judge(call, answer, known.channel)
       : { outcome: "again", why: "the channel is gone" }
     await this.conclude(begun, outcome, answer)
   }
@@ -387,8 +395,8 @@ export class Sender {
     const seconds = known && kindOf(known.row.kind).abilities.settlesDoubt
     if (seconds === undefined) return undefined
     for (const end = Date.now() + seconds * 1000; ;) {
-      const providerId = await proofOf(this.parts.database, begun.channel, markOf(begun)).catch(() => undefined)
-      if (providerId !== undefined) return { outcome: "accepted", providerId }
+      const proof = await proofOf(this.parts.database, begun.channel, markOf(begun)).catch(() => undefined)
+      if (proof) return { outcome: "accepted", ...proof }
       if (Date.now() >= end || this.stopping) return undefined
       await new Promise((resolve) => setTimeout(resolve, 250))
     }

@@ -27,6 +27,7 @@ export const catalogue = {
   taken: { status: 409, title: "Already there" },
   decided: { status: 409, title: "Already decided" },
   "key-reused": { status: 422, title: "Idempotency key used for something else" },
+  "opted-out": { status: 409, title: "The person wants no more messages" },
   "cannot-be-said": { status: 422, title: "Cannot be said on this channel" },
   "provider-refused": { status: 502, title: "The provider refused" },
   "database-away": { status: 503, title: "The database is away" },

@@ -7,11 +7,13 @@ import type { Message } from "../core/message/message.ts"
 import type { ReplyPart } from "../core/message/reply.ts"
 import { replyFault } from "../core/message/reply.ts"
 import { storable, storableJson } from "../core/message/graphemes.ts"
+import { escapeMarkup } from "../core/message/markup.ts"
 import { readDuration } from "../core/routing/bot.ts"
 import { fillText } from "../core/routing/fillText.ts"
 import { optionMeant } from "../core/routing/optionMeant.ts"
 import type { Decision } from "../core/routing/table.ts"
 import type { Database } from "../store/database.ts"
+import { optIn } from "../store/directory.ts"
 import { refusal } from "../store/database.ts"
 import type { Claimed } from "../store/intake.ts"
 import { faultPoint } from "../store/faults.ts"
@@ -35,6 +37,7 @@ import {
   renewClaims,
   restLines,
 } from "../store/turns.ts"
+import { parkOptedOut } from "../store/outbox.ts"
 import type { Bell } from "./bell.ts"
 import type { Bots, ReadyRelease } from "./bots.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
@@ -335,6 +338,8 @@ export class Turns {
     const [only] = messages
     if (messages.length === 1 && only!.message.choice !== group[0]!.message.choice)
       base.turn.takenAs = only!.message.choice
+    if (line.optedOut && only!.message.wish === "maybe start") await optIn(this.parts.database, line.conversation)
+    if (only!.message.wish === "stop") await parkOptedOut(this.parts.database, line.conversation)
     const stop = this.reasonNotToAnswer(line, known, messages, base, release, startedAt)
     if (stop) return stop
     if (!release) {
@@ -376,6 +381,11 @@ export class Turns {
         )
       }
     }
+    const { wish } = last.message
+    if (wish === "stop")
+      return ended(base, "opted out", `"${last.message.text}" ends all sending to this number, until START`)
+    if (line.optedOut && wish !== "start" && wish !== "maybe start")
+      return ended(base, "opted out", "this person asked to be sent nothing more; START would change that")
     if (line.answeredBy === "person") return ended(base, "left to a person", "a person answers in this conversation")
     const within =
       settings.answerWithin === undefined ? undefined : readDuration(settings.answerWithin as string | number)
@@ -431,6 +441,11 @@ export class Turns {
       turn.slots = decision.slots
     }
     const { handler } = decision
+    const help = message.wish === "help" && decision.took !== "route" ? helpText(known) : undefined
+    if (help !== undefined) {
+      turn.handler = "help"
+      return this.withReplies(base, [{ part: "text", text: help }], line, known, message.providerId)
+    }
     if (handler === undefined)
       return { ...base, turn: { ...turn, reason: "no route is met, and the bot has no handler for the unrouted" } }
     const slots = decision.took === "route" ? decision.slots : {}
@@ -619,6 +634,13 @@ export class Turns {
     if (refusal(error) === "away") this.parts.log.warn("the database is away; turns wait")
     else this.parts.log.error({ err: error }, "a turn could not be taken; it is tried again")
   }
+}
+
+/** HELP and INFO are always answered: who writes here, and how to end it. */
+function helpText(known: KnownChannel): string {
+  const { helpText: own } = known.row.settings as { helpText?: string }
+  const name = known.row.identity?.name
+  return own ?? `${name ? `This is ${escapeMarkup(name)}. ` : ""}Reply STOP to get no more messages.`
 }
 
 /** Milliseconds within which what one person sends belongs together: the channel's setting, else the bot's. */

@@ -11,6 +11,8 @@ export interface ConversationRow {
   contact: string | null
   answeredBy: string
   createdAt: Date
+  /** Since when the person wants to be sent nothing more. */
+  optedOut: Date | null
   lastAt: Date | null
   lastText: string | null
   lastDirection: string | null
@@ -24,7 +26,7 @@ export interface ConversationRow {
 // Ordered by work.last_id, which has no index on purpose: it changes with every message, and an index would make each
 // of those updates write every index of the row. Sorting 100,000 narrow rows takes some 40 ms.
 const view = `
-  SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.created_at AS "createdAt",
+  SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.created_at AS "createdAt", v.opted_out AS "optedOut",
     w.last_id AS "lastMessage", coalesce(w.next_position - 1, 0) AS messages, 
     (SELECT count(*) FROM outbox o WHERE o.conversation = v.id) AS unsent,
     m.received_at AS "lastAt", left(m.words, 300) AS "lastText", m.direction AS "lastDirection", m.intake AS "lastIntake",

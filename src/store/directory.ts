@@ -75,6 +75,11 @@ export async function titleOf(
   return found
 }
 
+/** Somebody who had opted out takes that back. */
+export async function optIn(database: Database, conversation: string): Promise<void> {
+  await rows(database, "UPDATE conversations SET opted_out = NULL WHERE id = ?", [conversation])
+}
+
 export async function renamePlace(database: Database, conversation: string, title: string): Promise<void> {
   await rows(database, "UPDATE conversations SET title = ? WHERE id = ?", [title, conversation])
 }

@@ -137,6 +137,15 @@ export async function acceptIntakes(
       sent: "timestamptz",
     },
   )
+  // Who asks to be sent nothing more is obeyed before anything else, also while a turn of theirs is under way.
+  const wishes = messages.some((one) => one.message.wish === "stop" || one.message.wish === "start")
+    ? `, wishes AS (
+      UPDATE conversations v SET opted_out = CASE WHEN w.wish = 'stop' THEN now() END
+      FROM (SELECT DISTINCT ON (conversation) conversation, body->>'wish' AS wish FROM numbered
+        WHERE body->>'wish' IN ('stop', 'start') ORDER BY conversation, id COLLATE "C" DESC) w
+      WHERE v.id = w.conversation
+    )`
+    : ""
   const told = keepStatuses(intakes.flatMap((one) => one.statuses ?? []))
   const sql = `
     WITH mine AS (
@@ -186,7 +195,7 @@ export async function acceptIntakes(
       FROM mine, ${calls.sql}
       -- A call from the local journal may be there already, if what was said of that was lost.
       ON CONFLICT DO NOTHING
-    )${told.sql}, bots AS MATERIALIZED (
+    )${told.sql}${wishes}, bots AS MATERIALIZED (
       SELECT c.key, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
     )
     SELECT said.id, said.conversation, said.position, said.received_at, l.channel, l.fence, l.holder, l.heard, l.next_position,

@@ -45,6 +45,7 @@ export const inboundStatuses = [
   "from a bot",
   "loop stopped",
   "left to a person",
+  "opted out",
 ] as const
 export const outboundStatuses = [
   "waiting",
@@ -87,7 +88,8 @@ const view = `
   -- Only ever forward: the furthest that was told counts, in whatever order it came. Of several calls, the last one's; one
   -- that failed has failed the message.
   LEFT JOIN LATERAL (SELECT status, why FROM (
-      SELECT t.status, t.why FROM statuses t WHERE t.trace = a.trace
+      SELECT t.status, t.why FROM statuses t
+        WHERE t.trace IN (a.trace, m.channel || ' mark ' || m.id || '.' || a.call)
       UNION ALL SELECT t.status, t.why FROM attempts e JOIN statuses t ON t.trace = e.trace AND t.status = 'failed'
         WHERE e.message = m.id AND a.attempt > 1
       UNION ALL SELECT r.status, NULL FROM read_marks r WHERE r.channel = m.channel AND r.address = v.address

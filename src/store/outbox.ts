@@ -84,10 +84,33 @@ export async function startAttempts(database: Database, holder: string, heads: H
      FROM ${due.sql}
      WHERE o.conversation = i.conversation AND o.position = i.position AND o.attempt = i.attempt AND o.state = 'waiting'
        AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)
+       AND NOT EXISTS (SELECT 1 FROM conversations v WHERE v.id = o.conversation AND v.opted_out IS NOT NULL)
      RETURNING o.message`,
     [holder, ...due.values],
   )
   return new Set(found.map((row) => row.message))
+}
+
+/** What waits for a person who has asked to be sent nothing more is parked. */
+export async function parkOptedOut(database: Database, conversation: string): Promise<void> {
+  await database.transaction(async (step) => {
+    const gone = await rows<{ channel: string; message: string }>(
+      step,
+      `DELETE FROM outbox o USING conversations v
+       WHERE v.id = o.conversation AND v.opted_out IS NOT NULL AND o.conversation = ? AND o.state = 'waiting'
+       RETURNING o.channel, o.message`,
+      [conversation],
+    )
+    for (const { channel, message } of gone) {
+      await rows(
+        step,
+        `INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
+         VALUES (?, 'send', 'opted out', 'the person has asked to be sent nothing more',
+           'Drop it. It may be sent only once they have said START.', ?, ?, ?)`,
+        [newId("prk"), channel, conversation, message],
+      )
+    }
+  })
 }
 
 /** What came of an attempt, and what follows for the message. */

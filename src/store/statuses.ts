@@ -35,7 +35,10 @@ export function keepStatuses(statuses: ToldStatus[]): { sql: string; values: unk
       if (!before || before.at < about.upTo) marks.set(key, { channel, address: about.place, status, at: about.upTo })
       continue
     }
-    const names = [traceOf(channel, about.id), ...(about.mark ? [traceOfMark(channel, about.mark)] : [])]
+    const names = [
+      ...(about.id ? [traceOf(channel, about.id)] : []),
+      ...(about.mark ? [traceOfMark(channel, about.mark)] : []),
+    ]
     for (const trace of names)
       traced.set(`${trace} ${status}`, { trace, status, why, provider: about.id, at: told.at ?? at, intake })
   }
@@ -79,13 +82,18 @@ function sortedBy<T>(all: T[], key: (one: T) => string): T[] {
 }
 
 /** Whether the provider has told of a call that carried this mark, and how it names the message. */
-export async function proofOf(database: Database, channel: string, mark: string): Promise<string | undefined> {
-  const found = await rows<{ provider_id: string }>(
+export async function proofOf(
+  database: Database,
+  channel: string,
+  mark: string,
+): Promise<{ providerId?: string } | undefined> {
+  const found = await rows<{ provider_id: string | null }>(
     database,
     "SELECT provider_id FROM statuses WHERE trace = ? AND status <> 'failed' LIMIT 1",
     [traceOfMark(channel, mark)],
   )
-  return found[0]?.provider_id
+  const [one] = found
+  return one && (one.provider_id ? { providerId: one.provider_id } : {})
 }
 
 /**
@@ -95,7 +103,7 @@ export async function proofOf(database: Database, channel: string, mark: string)
 export async function settleParkedDoubts(
   database: Database,
   channel: string,
-  proofs: { mark: string; providerId: string }[],
+  proofs: { mark: string; providerId?: string }[],
 ): Promise<string[]> {
   const conversations: string[] = []
   for (const { mark, providerId } of proofs) {
@@ -114,7 +122,7 @@ export async function settleParkedDoubts(
          SELECT ?, max(a.attempt) + 1, ?, max(a.name) FILTER (WHERE a.call = ?), 'accepted', 'the provider told later that it had arrived', ?, ?, clock_timestamp()
          FROM attempts a WHERE a.message = ?
          RETURNING attempt, name, (SELECT jsonb_array_length(calls) FROM messages WHERE id = ?) AS calls`,
-        [message, call, call, providerId, traceOf(channel, providerId), message, message],
+        [message, call, call, providerId ?? null, providerId ? traceOf(channel, providerId) : null, message, message],
       )
       if (kept && call + 1 < kept.calls) {
         const [place] = await rows<{ position: number }>(

@@ -224,6 +224,7 @@ export type TurnOutcome =
   | "loop stopped"
   | "set aside"
   | "left to a person"
+  | "opted out"
 
 /** What a finished turn leaves behind: committed whole, and only by the holder of the claim. */
 export interface TurnResult {

@@ -1,6 +1,8 @@
 import { randomBytes } from "node:crypto"
 import type { Shown, Stage as StandinStage } from "../../src/standins/shared/standin.ts"
 import { startMessenger } from "../../src/standins/messenger/server.ts"
+import type { Face } from "../../src/standins/sms/server.ts"
+import { startSms } from "../../src/standins/sms/server.ts"
 import { startWhatsApp } from "../../src/standins/whatsapp/server.ts"
 import type { Service } from "./harness.ts"
 import { eventually } from "./harness.ts"
@@ -26,7 +28,7 @@ export interface KindStage {
 const word = () => randomBytes(6).toString("hex")
 let nextNumber = 0
 /** Numbers from a range reserved for fiction. */
-const fictionNumber = () => `4477009${String(++nextNumber).padStart(5, "0")}`
+const fictionNumber = () => `447700900${String(++nextNumber).padStart(3, "0")}`
 
 const sets: {
   [kind: string]: (service: Service, key: string, settings: object) => Promise<Omit<KindStage, keyof Common>>
@@ -77,12 +79,57 @@ const sets: {
     })
     return { standin, person }
   },
+  sms: (service, key, settings) => gateway("form", service, key, settings),
+}
+
+const faces = {
+  form: { profile: "form-gateway", settings: { accountId: "AC1" }, secrets: (key: string) => ({ authToken: key }) },
+  json: {
+    profile: "plain-json",
+    settings: {},
+    secrets: (key: string, secret: string) => ({ apiKey: key, signingSecret: secret }),
+  },
+  oma: {
+    profile: "oma-messaging",
+    settings: { user: "AC1" },
+    secrets: (key: string, secret: string) => ({ password: key, inboundPassword: secret }),
+  },
+}
+
+async function gateway(face: Face, service: Service, key: string, settings: object) {
+  const person = `+${fictionNumber()}`
+  const token = word()
+  const secret = word()
+  const scene = {
+    face,
+    number: "+447700900999",
+    account: "AC1",
+    key: token,
+    secret,
+    hook: `${service.address}/in/${key}`,
+    people: [{ id: person, name: "Inês" }],
+  }
+  const standin = await startSms(scene)
+  await service.client.addChannel({
+    kind: "sms",
+    key,
+    settings: {
+      apiBase: standin.address,
+      number: scene.number,
+      publicUrl: service.address,
+      profile: faces[face].profile,
+      ...faces[face].settings,
+      ...settings,
+    },
+    secrets: faces[face].secrets(token, secret),
+  })
+  return { standin, person }
 }
 
 type Common = Omit<KindStage, "standin" | "person">
 
 export async function setKind(service: Service, kind: string, settings: object = {}): Promise<KindStage> {
-  const key = `${kind}-${word()}`
+  const key = `${kind.replaceAll(" ", "-")}-${word()}`
   const { standin, person } = await sets[kind]!(service, key, settings)
   await service.client.connectChannel(key)
   const does: KindStage["does"] = async (what, body = {}) => {
@@ -111,3 +158,7 @@ export async function setKind(service: Service, kind: string, settings: object =
 }
 
 export const kindsWithStandins = Object.keys(sets)
+
+/** The gateways SMS comes through, beside the one above. */
+sets["sms by plain-json"] = (service, key, settings) => gateway("json", service, key, settings)
+sets["sms by oma-messaging"] = (service, key, settings) => gateway("oma", service, key, settings)

@@ -2,6 +2,7 @@ import { transformSync } from "esbuild"
 
 export default {
   process(source, file) {
+    if (file.endsWith(".yaml")) return { code: `export default ${JSON.stringify(source)}` }
     const { code, map } = transformSync(source, {
       loader: file.endsWith("x") ? "tsx" : "ts",
       format: "esm",

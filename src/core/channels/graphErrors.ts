@@ -1,4 +1,4 @@
-import type { Outcome, OutgoingCall, ProviderAnswer } from "./kind.ts"
+import type { Outcome, ProviderAnswer } from "./kind.ts"
 import type { JsonObject } from "../message/json.ts"
 import { isObject, numberAt, objectAt, readJson, textAt } from "../message/json.ts"
 
@@ -91,10 +91,7 @@ export function readAnswer(body: string): JsonObject | undefined {
 }
 
 /** A fault met while asking about an account, as a check shows it. */
-export function accountFault(
-  _call: OutgoingCall | undefined,
-  outcome: Outcome,
-): { fault: string; remedy: string; lockedOut: boolean } {
+export function accountFault(outcome: Outcome): { fault: string; remedy: string; lockedOut: boolean } {
   if (outcome.outcome === "lockedOut") return { fault: outcome.why, remedy: outcome.remedy, lockedOut: true }
   const fault = "why" in outcome ? outcome.why : "the answer does not say who the keys belong to"
   const remedy =

@@ -14,6 +14,8 @@ export interface ChannelKind {
   settings: Joi.ObjectSchema
   /** Sealed and write-only. */
   secrets: Joi.ObjectSchema
+  /** The schemas of one channel, where they depend on what it is told. */
+  schemasFor?(settings: { [name: string]: unknown }): { settings: Joi.ObjectSchema; secrets: Joi.ObjectSchema }
   /** Secrets made by Wobbet when none are given: name to number of random characters. */
   madeSecrets: Record<string, number>
   abilities: Abilities
@@ -24,14 +26,14 @@ export interface ChannelKind {
   /** Never throws on odd input. */
   parse(call: InboundCall, channel: Channel): Parsed
   /** The answer this provider wants to see for a genuine call. */
-  acknowledge(call: InboundCall, parsed: Parsed): InletAnswer
+  acknowledge(call: InboundCall, parsed: Parsed, channel: Channel): InletAnswer
   /** The same where the person should know that the answer will be late. */
   acknowledgeLate?(call: InboundCall, parsed: Parsed): InletAnswer
   /** Whether the provider brings this call again until it is answered with a 2xx. */
-  repeats(call: InboundCall): boolean
+  repeats(call: InboundCall, channel: Channel): boolean
   /** @param offered how many options earlier parts of the same reply offered: numbered lists count on from there. */
   render(part: ReplyPart, place: Place, channel: Channel, offered?: number): Rendered
-  judge(call: OutgoingCall, answer: ProviderAnswer): Outcome
+  judge(call: OutgoingCall, answer: ProviderAnswer, channel: Channel): Outcome
   account: Account
   /** Bringing data of our own to the provider, where that takes a call of its own. */
   uploading?: Uploading
@@ -50,6 +52,8 @@ export interface Channel {
   settings: { [name: string]: unknown }
   secrets: { [name: string]: string }
   identity?: Identity
+  /** Where the provider reaches this service: scheme, host and port. */
+  publicBase?: string
 }
 
 /** Who a channel's keys belong to at the provider. */
@@ -80,6 +84,7 @@ export type Verdict = { genuine: true; by: string } | { genuine: false; why: str
 
 /** One message read from a call, with what the provider repeats on redelivery and nothing else shares. */
 export interface ParsedMessage {
+  /** Empty where the provider gives no id: then every call tells of something new. */
   eventKey: string
   message: Message
   /** Calls due as soon as the message is taken up, such as telling the provider that a press was seen. */
@@ -113,7 +118,7 @@ export interface ParsedStatus {
    * Which message: by the provider's id, by the mark our own call carried, or every message said in a place until a
    * time (ISO 8601).
    */
-  about: { id: string; mark?: string } | { upTo: string; place: string }
+  about: { id?: string; mark?: string } | { upTo: string; place: string }
   why?: string
   /** ISO 8601, by the provider's clock. */
   at?: string
@@ -234,6 +239,8 @@ export interface Abilities {
   buttonLabelLength: number
   media: readonly string[]
   markup: string
+  /** Whether words such as STOP end all sending to whoever says them. */
+  obeysStopWords?: boolean
   /** Whether the provider tells when a message was delivered and read. */
   tellsDelivery: boolean
   /** Seconds within which an echo or a status usually settles whether a doubtful message arrived. */
@@ -260,8 +267,11 @@ export interface Pace {
 
 export interface Account {
   /** Who am I? */
-  check(channel: Channel): OutgoingCall
-  readCheck(answer: ProviderAnswer): { identity: Identity } | { fault: string; remedy: string; lockedOut: boolean }
+  check(channel: Channel): OutgoingCall | undefined
+  readCheck(
+    answer: ProviderAnswer,
+    channel: Channel,
+  ): { identity: Identity } | { fault: string; remedy: string; lockedOut: boolean }
   /** Registers an address; left out where only a person in the provider's own pages can. */
   connect?(channel: Channel, address: string): OutgoingCall
   disconnect?(channel: Channel): OutgoingCall

@@ -38,11 +38,15 @@ const common = {
   lane: Joi.string().description("the lane it follows; live when left out"),
 }
 
-export function settingsSchema(kind: ChannelKind): Joi.ObjectSchema {
-  return kind.settings.keys(common).custom((value: { pauseBetween?: [number, number] }, helpers) => {
-    const [from, to] = value.pauseBetween ?? [0, 0]
-    return from <= to ? value : helpers.message({ custom: "pauseBetween is two numbers of seconds, the smaller first" })
-  })
+export function settingsSchema(kind: ChannelKind, given: { [name: string]: unknown } = {}): Joi.ObjectSchema {
+  return (kind.schemasFor?.(given).settings ?? kind.settings)
+    .keys(common)
+    .custom((value: { pauseBetween?: [number, number] }, helpers) => {
+      const [from, to] = value.pauseBetween ?? [0, 0]
+      return from <= to
+        ? value
+        : helpers.message({ custom: "pauseBetween is two numbers of seconds, the smaller first" })
+    })
 }
 
 export interface SettingsReading {
@@ -60,11 +64,15 @@ export function readSettings(kind: ChannelKind, given: { [name: string]: unknown
         name === "pauseBetween" && typeof value === "string" ? value.split(/[,–-]/).map(Number) : value,
       ]),
   )
-  return reading(settingsSchema(kind).validate(read, { convert: true }))
+  return reading(settingsSchema(kind, read).validate(read, { convert: true }))
 }
 
-export function readSecrets(kind: ChannelKind, given: { [name: string]: unknown }): SettingsReading {
-  return reading(kind.secrets.validate(given))
+export function readSecrets(
+  kind: ChannelKind,
+  given: { [name: string]: unknown },
+  settings: { [name: string]: unknown } = {},
+): SettingsReading {
+  return reading((kind.schemasFor?.(settings).secrets ?? kind.secrets).validate(given))
 }
 
 function reading(result: Joi.ValidationResult): SettingsReading {

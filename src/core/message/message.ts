@@ -18,6 +18,8 @@ export interface Message {
   /** What the answered message said, as far as the provider repeats it. */
   quote?: string
   mentionsBot?: boolean
+  /** What a word on its own asks of the sending itself, on kinds where the law gives such words a meaning. */
+  wish?: "stop" | "start" | "maybe start" | "help"
   /** Set on messages that one person sent as one album. */
   album?: string
   forwarded?: { from?: string }

@@ -2,7 +2,7 @@ import { accountFault, readAnswer } from "../graphErrors.ts"
 import type { Account, Fetching, People, Uploading } from "../kind.ts"
 import { idAt, listAt, textAt } from "../../message/json.ts"
 import { graph } from "./calls.ts"
-import { judge } from "./judge.ts"
+import { judgeAnswer } from "./judge.ts"
 import { wantedFields } from "./limits.ts"
 
 const subscribed = [{ setting: "pageId" }, "/subscribed_apps"]
@@ -12,7 +12,7 @@ export const account: Account = {
   readCheck(answer) {
     const body = "body" in answer && answer.status === 200 ? readAnswer(answer.body) : undefined
     const id = idAt(body, "id")
-    if (id === undefined) return accountFault(undefined, judge(account.check({} as never), answer))
+    if (id === undefined) return accountFault(judgeAnswer(answer))
     const name = textAt(body, "name")
     return { identity: { id, ...(name ? { name } : {}), remarks: [] } }
   },
@@ -22,7 +22,7 @@ export const account: Account = {
   lookUp: () => graph("subscribed_apps", "GET", [...subscribed]),
   readLookUp(answer) {
     const body = "body" in answer && answer.status === 200 ? readAnswer(answer.body) : undefined
-    if (!body) return accountFault(undefined, judge(account.check({} as never), answer))
+    if (!body) return accountFault(judgeAnswer(answer))
     const fields = listAt(body, "data").flatMap((app) => listAt(app, "subscribed_fields"))
     return { onRecord: { events: fields.filter((one) => typeof one === "string") } }
   },

@@ -4,6 +4,10 @@ import type { Outcome, OutgoingCall, ProviderAnswer } from "../kind.ts"
 import { idAt } from "../../message/json.ts"
 
 export function judge(_call: OutgoingCall, answer: ProviderAnswer): Outcome {
+  return judgeAnswer(answer)
+}
+
+export function judgeAnswer(answer: ProviderAnswer): Outcome {
   return judgeGraph(answer, "Messenger", (body) => idAt(body, "message_id"), meaning)
 }
 

@@ -530,7 +530,8 @@ describe("rendering", () => {
 })
 
 describe("judging an answer", () => {
-  const judge = (answer: ProviderAnswer) => telegram.judge(render({ part: "text", text: "x" }).calls[0]!, answer)
+  const judge = (answer: ProviderAnswer) =>
+    telegram.judge(render({ part: "text", text: "x" }).calls[0]!, answer, channel)
   const answered = (status: number, body: unknown, headers = {}): ProviderAnswer => ({
     status,
     headers,
@@ -582,16 +583,18 @@ describe("the account", () => {
 
   test("says who the token is", () => {
     expect(
-      account.readCheck(ok({ id: 77, username: "ferry_bot", first_name: "Ferry", can_read_all_group_messages: false })),
+      account.readCheck(
+        ok({ id: 77, username: "ferry_bot", first_name: "Ferry", can_read_all_group_messages: false }),
+        channel,
+      ),
     ).toMatchObject({
       identity: { id: "77", handle: "ferry_bot", name: "Ferry", remarks: [expect.stringContaining("privacy mode")] },
     })
     expect(
-      account.readCheck({
-        status: 401,
-        headers: {},
-        body: '{"ok":false,"error_code":401,"description":"Unauthorized"}',
-      }),
+      account.readCheck(
+        { status: 401, headers: {}, body: '{"ok":false,"error_code":401,"description":"Unauthorized"}' },
+        channel,
+      ),
     ).toMatchObject({ lockedOut: true })
   })
 

@@ -2,7 +2,7 @@ import { accountFault, readAnswer } from "../graphErrors.ts"
 import type { Account, Fetching, OutgoingCall, Uploading } from "../kind.ts"
 import { idAt, listAt, numberAt, objectAt, textAt } from "../../message/json.ts"
 import { bearer } from "./calls.ts"
-import { judge } from "./judge.ts"
+import { judgeAnswer } from "./judge.ts"
 
 const graph = (name: string, method: "GET" | "POST" | "DELETE", ...path: OutgoingCall["address"]): OutgoingCall => ({
   name,
@@ -23,7 +23,7 @@ export const account: Account = {
   readCheck(answer) {
     const body = "body" in answer && answer.status === 200 ? readAnswer(answer.body) : undefined
     const id = idAt(body, "id")
-    if (id === undefined) return accountFault(undefined, judge(account.check({} as never), answer))
+    if (id === undefined) return accountFault(judgeAnswer(answer))
     const name = textAt(body, "verified_name")
     const handle = textAt(body, "display_phone_number")
     const rating = textAt(body, "quality_rating")
@@ -46,7 +46,7 @@ export const account: Account = {
   lookUp: () => graph("subscribed_apps", "GET", { setting: "businessAccountId" }, "/subscribed_apps"),
   readLookUp(answer) {
     const body = "body" in answer && answer.status === 200 ? readAnswer(answer.body) : undefined
-    if (!body) return accountFault(undefined, judge(account.check({} as never), answer))
+    if (!body) return accountFault(judgeAnswer(answer))
     const apps = listAt(body, "data")
     const address = apps.map((app) => textAt(app, "override_callback_uri")).find(Boolean)
     const names = apps.map((app) => textAt(objectAt(app, "whatsapp_business_api_data"), "name") ?? "an app")

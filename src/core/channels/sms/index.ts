@@ -1,0 +1,69 @@
+import Joi from "joi"
+import { getCountries } from "libphonenumber-js/min"
+import type { ChannelKind } from "../kind.ts"
+import { account, fetching } from "./account.ts"
+import { acknowledge } from "./acknowledge.ts"
+import { judge } from "./judge.ts"
+import { abilities, pace } from "./limits.ts"
+import { e164 } from "./numbers.ts"
+import { parse } from "./parse.ts"
+import { render } from "./render.ts"
+import { profileOf, profiles } from "./shipped.ts"
+import { verify } from "./verify.ts"
+
+const settings = Joi.object({
+  profile: Joi.valid(...Object.keys(profiles))
+    .default("form-gateway")
+    .description("how the gateway speaks"),
+  apiBase: Joi.string()
+    .uri({ scheme: ["http", "https"] })
+    .required()
+    .description("the gateway's address, its version included"),
+  number: Joi.string()
+    .required()
+    .custom((value: string, helpers) => {
+      const number = e164(value, undefined) ?? (/^[A-Za-z0-9 ]{1,11}$/.test(value) ? value : undefined)
+      return (
+        number ?? helpers.message({ custom: '"number" is our own number, such as +447700900999, or a sender name' })
+      )
+    })
+    .description("our own number"),
+  country: Joi.valid(...getCountries()).description("the country numbers without a plus sign belong to, such as GB"),
+  helpText: Joi.string().max(640).description("the answer to HELP and INFO where no route takes them"),
+})
+
+/** SMS through any gateway a profile describes. Sources: the gateways' public documentation, 3GPP TS 23.038, OMA. */
+export const sms: ChannelKind = {
+  kind: "sms",
+  provider: "The gateway",
+  settings: settings.unknown(true),
+  secrets: Joi.object().pattern(Joi.string(), Joi.string()),
+  schemasFor(given) {
+    const profile = profiles[String(given.profile ?? "form-gateway")]
+    if (!profile) return { settings, secrets: Joi.object().unknown(true) }
+    const own = Object.entries(profile.settings).map(([name, one]): [string, Joi.Schema] => {
+      const schema = Joi.string().description(one.says)
+      return [name, one.required ? schema.required() : one.default === undefined ? schema : schema.default(one.default)]
+    })
+    const secrets = Object.entries(profile.secrets).map(([name, one]): [string, Joi.Schema] => {
+      const schema = Joi.string().description(one.says)
+      return [name, one.required ? schema.required() : schema]
+    })
+    const proofs = profile.inbound.verify.map((one) => one.secret)
+    return {
+      settings: settings.keys(Object.fromEntries(own)),
+      secrets: Joi.object(Object.fromEntries(secrets)).or(...proofs),
+    }
+  },
+  madeSecrets: {},
+  abilities,
+  pace,
+  verify,
+  parse,
+  acknowledge,
+  repeats: (_call, channel) => profileOf(channel).inbound.repeats,
+  render,
+  judge,
+  account,
+  fetching,
+}

@@ -1,0 +1,22 @@
+import type { CountryCode } from "libphonenumber-js/min"
+import { parsePhoneNumberFromString } from "libphonenumber-js/min"
+
+/**
+ * A number in E.164, whatever prefix and form a gateway gives it. Nothing when it is none: a short code stays a short
+ * code, a name has no return path.
+ */
+export function e164(given: string, country: string | undefined): string | undefined {
+  const bare = given.trim().replace(/^[a-z]+:/i, "")
+  // Gateways that write digits alone mean the whole number, unless it begins as one would dial it at home.
+  const international = /^[1-9]\d{9,14}$/.test(bare) ? `+${bare}` : undefined
+  for (const one of [international, bare].filter((text) => text !== undefined)) {
+    const read = parsePhoneNumberFromString(one, country as CountryCode | undefined)
+    if (read?.isPossible()) return read.number
+  }
+  return undefined
+}
+
+/** Short codes are reached as they are written. */
+export function isShortCode(given: string): boolean {
+  return /^\d{3,8}$/.test(given.trim())
+}

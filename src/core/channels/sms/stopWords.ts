@@ -1,0 +1,27 @@
+import type { Message } from "../../message/message.ts"
+
+const wishes: { [word: string]: NonNullable<Message["wish"]> } = {
+  STOP: "stop",
+  STOPALL: "stop",
+  UNSUBSCRIBE: "stop",
+  CANCEL: "stop",
+  END: "stop",
+  QUIT: "stop",
+  OPTOUT: "stop",
+  REVOKE: "stop",
+  START: "start",
+  UNSTOP: "start",
+  // An answer like any other, but from somebody who had opted out.
+  YES: "maybe start",
+  HELP: "help",
+  INFO: "help",
+}
+
+/** What a text asks of the sending itself, when the word stands alone in it. */
+export function wishIn(text: string): Message["wish"] {
+  const word = text
+    .trim()
+    .replace(/[.!]+$/, "")
+    .toUpperCase()
+  return Object.hasOwn(wishes, word) ? wishes[word] : undefined
+}
