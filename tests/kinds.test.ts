@@ -124,7 +124,7 @@ describe.each(kindsWithStandins.filter((kind) => kind !== "slack"))("on %s, whos
   })
 })
 
-describe.each(kindsWithStandins.filter((kind) => kind === "whatsapp" || kind === "messenger"))("on %s", (kind) => {
+describe.each(kindsWithStandins.filter((kind) => kind !== "sms"))("on %s, where a doubt can be settled", (kind) => {
   test("a reply whose answer was lost is settled by the provider's own word, and not sent again", async () => {
     const stage = await on(kind)
     await stage.does("faults", { kind: "drop", count: 1 })
@@ -141,7 +141,9 @@ describe.each(kindsWithStandins.filter((kind) => kind === "whatsapp" || kind ===
     ])
     expect(stage.seen()).toHaveLength(1)
   })
+})
 
+describe.each(["whatsapp", "messenger"])("on %s", (kind) => {
   test("the handshake is answered with the challenge; with another word it is refused", async () => {
     const stage = await on(kind)
     const ask = (token: string) =>
@@ -237,5 +239,64 @@ describe("on sms", () => {
       return items[0]?.status === "own" ? items : undefined
     }, "the message")
     expect(message!.reason).toContain("no number to answer to")
+  })
+})
+
+describe("on slack", () => {
+  test("the address check is answered, and a post told of twice is one turn", async () => {
+    const stage = await on("slack")
+    expect(await stage.does("verify-address")).toMatchObject({ accepted: true })
+    await stage.does("say", { channel: "C1", text: "<@UBOT> boat" })
+    const room = () => stage.standin.stage.screen("C1").filter((one) => !one.mine)
+    await eventually(async () => room().length > 0, "the answer")
+    await pause(500)
+    expect(room().map((one) => one.text)).toEqual(["Which boat?"])
+    const [told] = (await stage.messages({ direction: "in" })).items
+    expect(told).toMatchObject({ text: "boat", event: "text" })
+  })
+
+  test("a slash command is taken within three seconds and answered at its address, also where the bot is not in", async () => {
+    const stage = await on("slack")
+    const taken = await stage.does("command", { channel: "C2", command: "/start", text: "here" })
+    expect(taken).toMatchObject({ status: 200, body: "" })
+    expect(Number(taken.ms)).toBeLessThan(3000)
+    const room = () => stage.standin.stage.screen("C2").filter((one) => !one.mine)
+    await eventually(async () => room()[0]?.text === "Hello Inês Carvalho", "the answer")
+    const passage = await eventually(async () => {
+      const [reply] = (await stage.messages({ direction: "out" })).items
+      const found = reply && (await service.client.passage(reply.id))
+      return found?.paths[0]!.replies[0]!.attempts[0]
+    }, "the attempt")
+    expect(passage.name).toBe("response_url")
+  })
+
+  test("a thread is a conversation of its own; mentions, links and escapes read as people see them", async () => {
+    const stage = await on("slack")
+    const { id } = await stage.does("say", { channel: "C1", text: "boat" })
+    await stage.does("say", {
+      channel: "C1",
+      thread: id,
+      text: "see <https://ferry.example/?a=1&amp;b=2|the page> &amp; <#C1|quay-desk> &lt;3",
+    })
+    const items = await eventually(async () => {
+      const { items: found } = await stage.messages({ direction: "in" })
+      return found.length === 2 ? found : undefined
+    }, "both")
+    expect(items[0]!.conversation).not.toBe(items[1]!.conversation)
+    expect(items[0]!.text).toBe("see the page & #quay-desk <3")
+    await eventually(async () => {
+      const said = stage.standin.stage.calls.findLast((one) => one.name === "chat.postMessage")
+      return said?.body.thread_ts === id && String(said?.body.text).includes("&lt;3")
+    }, "the answer in the thread")
+  })
+
+  test("a revoked token locks the channel out and says what to do", async () => {
+    const stage = await on("slack")
+    await stage.does("tell", { event: { type: "tokens_revoked", tokens: { bot: ["UBOT"] } } })
+    const channel = await eventually(async () => {
+      const found = await service.client.channel(stage.key)
+      return found.state === "locked out" ? found : undefined
+    }, "the channel to be locked out")
+    expect(channel.remedy).toContain("botToken")
   })
 })

@@ -124,7 +124,8 @@ export class Inlet {
         this.parts.log.error({ err: error, channel: key }, "a call could not be kept")
       }
       // Nothing is acknowledged that is not durable: the provider will call again.
-      return { status: 503, headers: { "retry-after": "5" } }
+      const seen = once === undefined ? undefined : kind.refuseSeen?.(call)
+      return seen ?? { status: 503, headers: { "retry-after": "5" } }
     }
     return answer
   }

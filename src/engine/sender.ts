@@ -1,5 +1,5 @@
 import type { Logger } from "pino"
-import type { Outcome, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
+import type { Doubts, Outcome, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
 import { retryAfter, sendTries } from "../core/delivery/retry.ts"
 import type { Place } from "../core/message/message.ts"
@@ -377,8 +377,13 @@ export class Sender {
       if (FAULTS_BUILT && answer) await faultPoint("send: call answered")
       const proven = outcome.outcome === "unclear" ? await this.settled(begun, known) : undefined
       if (proven) {
-        base.outcome = "accepted"
-        base.why = `${base.why ?? "in doubt"}; the provider told that it has the message`
+        base.outcome = proven.outcome
+        base.why =
+          proven.outcome === "accepted"
+            ? `${base.why ?? "in doubt"}; the provider told that it has the message`
+            : "why" in proven
+              ? proven.why
+              : base.why
       }
       const settlement = await this.follow(base, begun, proven ?? outcome, known)
       await patiently(() => this.settlements.add(settlement))
@@ -392,13 +397,38 @@ export class Sender {
 
   /** A doubt holds its line for a while: an echo or a status of the provider may settle it. */
   private async settled(begun: Begun, known: KnownChannel | undefined): Promise<Outcome | undefined> {
-    const seconds = known && kindOf(known.row.kind).abilities.settlesDoubt
-    if (seconds === undefined) return undefined
+    const kind = known && kindOf(known.row.kind)
+    const seconds = kind?.abilities.settlesDoubt
+    if (!known || seconds === undefined) return undefined
+    if (kind?.doubts && begun.calls[begun.call]?.name !== "response_url")
+      return this.lookedUp(kind.doubts, begun, known, seconds)
     for (const end = Date.now() + seconds * 1000; ;) {
       const proof = await proofOf(this.parts.database, begun.channel, markOf(begun)).catch(() => undefined)
       if (proof) return { outcome: "accepted", ...proof }
       if (Date.now() >= end || this.stopping) return undefined
       await new Promise((resolve) => setTimeout(resolve, 250))
+    }
+  }
+
+  /** Asks the provider whether it has the message. What surely never arrived is simply sent again. */
+  private async lookedUp(
+    doubts: Doubts,
+    begun: Begun,
+    known: KnownChannel,
+    seconds: number,
+  ): Promise<Outcome | undefined> {
+    const since = new Date(Date.now() - 60_000)
+    for (const end = Date.now() + seconds * 1000; ;) {
+      await new Promise((resolve) => setTimeout(resolve, 1500))
+      const answer = await perform(doubts.ask(begun.place, since), known.channel, begun.place.address)
+      const { arrived, ...found } = doubts.read(answer, markOf(begun)) as { arrived: string; providerId?: string }
+      if (arrived === "yes") return { outcome: "accepted", ...found }
+      if (this.stopping) return undefined
+      // Only in the end: what was under way when the connection broke may still be on its way in.
+      if (Date.now() < end) continue
+      return arrived === "no"
+        ? { outcome: "again", why: "the answer was lost, and the provider does not have the message", after: 0 }
+        : undefined
     }
   }
 
@@ -412,7 +442,8 @@ export class Sender {
     switch (outcome.outcome) {
       case "accepted": {
         base.providerId = outcome.providerId
-        if (outcome.providerId && known && kindOf(known.row.kind).abilities.tellsDelivery)
+        const abilities = known && kindOf(known.row.kind).abilities
+        if (outcome.providerId && (abilities?.tellsDelivery || abilities?.amendsWhole))
           base.trace = traceOf(begun.channel, outcome.providerId)
         const more = begun.call + 1 < begun.calls.length
         return more ? { ...base, again: 0, nextCall: begun.call + 1, tries: 0 } : base

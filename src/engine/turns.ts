@@ -1,6 +1,7 @@
 import type { Logger } from "pino"
 import { tokenMark } from "../core/channels/choiceTokens.ts"
 import { choicesOffered } from "../core/channels/options.ts"
+import { kindOf } from "../core/channels/registry.ts"
 import { retryAfter, turnTries } from "../core/delivery/retry.ts"
 import { standsAlone, together } from "../core/message/gather.ts"
 import type { Message } from "../core/message/message.ts"
@@ -17,6 +18,7 @@ import { optIn } from "../store/directory.ts"
 import { refusal } from "../store/database.ts"
 import type { Claimed } from "../store/intake.ts"
 import { faultPoint } from "../store/faults.ts"
+import { saidAs } from "../store/statuses.ts"
 import { newId } from "../store/ids.ts"
 import type {
   Line,
@@ -444,7 +446,7 @@ export class Turns {
     const help = message.wish === "help" && decision.took !== "route" ? helpText(known) : undefined
     if (help !== undefined) {
       turn.handler = "help"
-      return this.withReplies(base, [{ part: "text", text: help }], line, known, message.providerId)
+      return this.withReplies(base, [{ part: "text", text: help }], line, known, message)
     }
     if (handler === undefined)
       return { ...base, turn: { ...turn, reason: "no route is met, and the bot has no handler for the unrouted" } }
@@ -463,7 +465,7 @@ export class Turns {
         const part: ReplyPart = handler.choices
           ? { part: "choices", text: said, choices: handler.choices }
           : { part: "text", text: said }
-        return this.withReplies(base, [part], line, known, message.providerId)
+        return this.withReplies(base, [part], line, known, message)
       }
       turn.handler = handler
       const { address, name, handle, language } = message.from ?? {}
@@ -500,7 +502,7 @@ export class Turns {
           { name: "ReplyFault", message: `the handler's reply cannot be said: ${fault}` },
           answer.log,
         )
-      this.withReplies(base, replies as ReplyPart[], line, known, message.providerId)
+      this.withReplies(base, await this.whole(replies as ReplyPart[], known), line, known, message)
       if (answer.outcome.state !== undefined) {
         base.state = storableJson(answer.outcome.state ?? {})
         base.offered ??= line.offered
@@ -513,19 +515,33 @@ export class Turns {
     }
   }
 
+  /** Where a message is changed only as a whole, taking its buttons away needs the words it had. */
+  private async whole(replies: ReplyPart[], known: KnownChannel): Promise<ReplyPart[]> {
+    if (!kindOf(known.row.kind).abilities.amendsWhole) return replies
+    return Promise.all(
+      replies.map(async (part) => {
+        if (part.part !== "amend" || part.text !== undefined) return part
+        const said = (await saidAs(this.parts.database, known.row.key, part.to)) as ReplyPart | undefined
+        return said && "text" in said && said.text !== undefined ? { ...part, text: said.text } : part
+      }),
+    )
+  }
+
   private withReplies(
     base: TurnResult,
     replies: ReplyPart[],
     line: Line,
     known: KnownChannel,
-    lead: string | undefined,
+    lead: Message,
   ): TurnResult {
     const degraded: string[] = []
     const tokens: TurnResult["tokens"] = []
     const offered: Offered[] = []
+    const { respondAt } = lead
+    const place = respondAt === undefined ? line.place : { ...line.place, respondAt }
     const out = replies.flatMap((given, at): OutboundMessage[] => {
-      const reply = given.part === "typing" && lead ? { to: lead, ...given } : given
-      const rendered = renderPart(reply, line.place, known, offered.length)
+      const reply = given.part === "typing" && lead.providerId ? { to: lead.providerId, ...given } : given
+      const rendered = renderPart(reply, place, known, offered.length)
       if (rendered.leftOut) {
         degraded.push(`the ${reply.part} part is left out: ${rendered.leftOut}`)
         return []

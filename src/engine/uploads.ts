@@ -22,7 +22,24 @@ export class Uploads {
     if (!brought && "status" in answer && answer.status < 300)
       return { answer: { failure: "the answer to the upload cannot be read", sent: false } }
     if (!brought) return { answer: "failure" in answer ? { ...answer, sent: false } : answer }
-    this.kept.set(key, { ref: brought.ref, until: Date.now() + brought.lasts * 900 })
+    if (brought.sendTo !== undefined) {
+      const { data, mime, name } = upload
+      const sent = await perform(
+        {
+          name: "upload",
+          method: "POST",
+          address: [brought.sendTo],
+          body: { form: [{ name: "filename", data, filename: name, mime }] },
+          speaks: false,
+          timeout: 60_000,
+        },
+        known.channel,
+        undefined,
+      )
+      if ("failure" in sent) return { answer: { ...sent, sent: false } }
+      if (sent.status >= 300) return { answer: sent }
+    }
+    if (brought.lasts > 0) this.kept.set(key, { ref: brought.ref, until: Date.now() + brought.lasts * 900 })
     if (this.kept.size > 5000) this.kept.delete(this.kept.keys().next().value!)
     return { ref: brought.ref }
   }

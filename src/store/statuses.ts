@@ -176,3 +176,13 @@ export async function statusesOf(database: Database, messages: string[]): Promis
     [messages, messages],
   )
 }
+
+/** What a message of ours said, by the provider's id. */
+export async function saidAs(database: Database, channel: string, providerId: string): Promise<object | undefined> {
+  const found = await rows<{ body: object }>(
+    database,
+    "SELECT m.body FROM attempts a JOIN messages m ON m.id = a.message WHERE a.trace = ? LIMIT 1",
+    [traceOf(channel, providerId)],
+  )
+  return found[0]?.body
+}

@@ -1,6 +1,7 @@
 import { randomBytes } from "node:crypto"
 import type { Shown, Stage as StandinStage } from "../../src/standins/shared/standin.ts"
 import { startMessenger } from "../../src/standins/messenger/server.ts"
+import { startSlack } from "../../src/standins/slack/server.ts"
 import type { Face } from "../../src/standins/sms/server.ts"
 import { startSms } from "../../src/standins/sms/server.ts"
 import { startWhatsApp } from "../../src/standins/whatsapp/server.ts"
@@ -76,6 +77,30 @@ const sets: {
     await fetch(`${standin.address}/standin/hook`, {
       method: "POST",
       body: JSON.stringify({ url: `${service.address}/in/${key}`, verifyToken }),
+    })
+    return { standin, person }
+  },
+  async slack(service, key, settings) {
+    const person = `U${word().toUpperCase()}`
+    const scene = {
+      team: { id: "T1", name: "Tern Point" },
+      bot: { id: "B1", user: "UBOT", name: "ferry" },
+      token: `xoxb-${word()}`,
+      signingSecret: word(),
+      hook: `${service.address}/in/${key}`,
+      scopes: ["chat:write", "im:history", "users:read", "files:read"],
+      people: [{ id: person, name: "Inês Carvalho" }],
+      channels: [
+        { id: "C1", name: "quay-desk", botIn: true },
+        { id: "C2", name: "elsewhere", botIn: false },
+      ],
+    }
+    const standin = await startSlack(scene)
+    await service.client.addChannel({
+      kind: "slack",
+      key,
+      settings: { apiBase: standin.address, ...settings },
+      secrets: { botToken: scene.token, signingSecret: scene.signingSecret },
     })
     return { standin, person }
   },

@@ -29,6 +29,8 @@ export interface ChannelKind {
   acknowledge(call: InboundCall, parsed: Parsed, channel: Channel): InletAnswer
   /** The same where the person should know that the answer will be late. */
   acknowledgeLate?(call: InboundCall, parsed: Parsed): InletAnswer
+  /** An answer its person sees, where a call that never comes again could not be kept. */
+  refuseSeen?(call: InboundCall): InletAnswer | undefined
   /** Whether the provider brings this call again until it is answered with a 2xx. */
   repeats(call: InboundCall, channel: Channel): boolean
   /** @param offered how many options earlier parts of the same reply offered: numbered lists count on from there. */
@@ -39,6 +41,8 @@ export interface ChannelKind {
   uploading?: Uploading
   /** Fetching what people sent. */
   fetching?: Fetching
+  /** Asking whether something arrived. */
+  doubts?: Doubts
   /** Asking the provider who somebody is; only for kinds whose messages carry no names. */
   people?: People
   /** Receiving by asking; only for kinds that can. */
@@ -61,6 +65,8 @@ export interface Identity {
   id: string
   name?: string
   handle?: string
+  /** Other ids by which the provider names the same account. */
+  also?: string[]
   /** Things worth knowing, in words. */
   remarks?: string[]
 }
@@ -239,6 +245,8 @@ export interface Abilities {
   buttonLabelLength: number
   media: readonly string[]
   markup: string
+  /** Whether a message is changed only as a whole, so that taking its buttons away needs its words. */
+  amendsWhole?: boolean
   /** Whether words such as STOP end all sending to whoever says them. */
   obeysStopWords?: boolean
   /** Whether the provider tells when a message was delivered and read. */
@@ -286,13 +294,22 @@ export interface Account {
 
 export interface Uploading {
   ask(upload: Upload, channel: Channel): OutgoingCall
-  /** How the provider names it, and for how many seconds it keeps it. */
-  read(answer: ProviderAnswer): { ref: string; lasts: number } | undefined
+  /** How the provider names it, for how many seconds it keeps it, and where the bytes go, if not with the first call. */
+  read(answer: ProviderAnswer): { ref: string; lasts: number; sendTo?: string } | undefined
+}
+
+/** Looking up whether a doubtful message arrived. */
+export interface Doubts {
+  ask(place: Place, since: Date): OutgoingCall
+  read(
+    answer: ProviderAnswer,
+    mark: string,
+  ): { arrived: "yes"; providerId: string } | { arrived: "no" } | { arrived: "unknown" }
 }
 
 export interface Fetching {
   /** The call that says where the content lies; left out where `ref` is the address itself. */
-  find?(ref: string, channel: Channel): OutgoingCall
+  find?(ref: string, channel: Channel): OutgoingCall | undefined
   readFind?(answer: ProviderAnswer): { address: string; mime?: string; size?: number } | undefined
   /** The call that brings the content. */
   fetch(address: string, channel: Channel): OutgoingCall

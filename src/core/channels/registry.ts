@@ -1,11 +1,12 @@
 import type { ChannelKind } from "./kind.ts"
 import { messenger } from "./messenger/index.ts"
+import { slack } from "./slack/index.ts"
 import { sms } from "./sms/index.ts"
 import { telegram } from "./telegram/index.ts"
 import { whatsapp } from "./whatsapp/index.ts"
 
 /** Every kind of channel there is. */
-export const kinds: { [kind: string]: ChannelKind } = { telegram, whatsapp, messenger, sms }
+export const kinds: { [kind: string]: ChannelKind } = { telegram, whatsapp, messenger, slack, sms }
 
 export function kindOf(kind: string): ChannelKind {
   const found = kinds[kind]

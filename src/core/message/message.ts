@@ -18,6 +18,8 @@ export interface Message {
   /** What the answered message said, as far as the provider repeats it. */
   quote?: string
   mentionsBot?: boolean
+  /** An address at which this message may be answered for a while. */
+  respondAt?: string
   /** What a word on its own asks of the sending itself, on kinds where the law gives such words a meaning. */
   wish?: "stop" | "start" | "maybe start" | "help"
   /** Set on messages that one person sent as one album. */
@@ -77,6 +79,8 @@ export interface Place {
   kind: "direct" | "group" | "broadcast"
   title?: string
   topic?: string
+  /** Where the provider wants answers of this turn, instead of at the address. */
+  respondAt?: string
 }
 
 export interface Sender {
@@ -99,4 +103,6 @@ export interface Mark {
   offset: number
   length: number
   url?: string
+  /** What stood there in the provider's own writing. */
+  original?: string
 }

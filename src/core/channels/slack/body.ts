@@ -1,0 +1,26 @@
+import { storableJson } from "../../message/graphemes.ts"
+import { readJson } from "../../message/json.ts"
+import type { InboundCall } from "../kind.ts"
+
+/** What a call holds: an event or an interaction as JSON, or a slash command's fields. */
+export type Body = { content: unknown } | { command: { [field: string]: string } } | { unreadable: string }
+
+export function readBody(call: InboundCall): Body {
+  const text = Buffer.from(call.body).toString("utf8")
+  const isForm =
+    (call.headers["content-type"] ?? "").includes("form-urlencoded") || /^(payload|token|command|team_id)=/.test(text)
+  if (!isForm) return jsonOf(call.body)
+  const form = new URLSearchParams(text)
+  const payload = form.get("payload")
+  if (payload !== null) return jsonOf(Buffer.from(payload))
+  if (!form.has("command")) return { unreadable: "a form without payload and without command" }
+  return { command: storableJson(Object.fromEntries(form)) }
+}
+
+function jsonOf(bytes: Uint8Array): Body {
+  try {
+    return { content: storableJson(readJson(bytes)) }
+  } catch (error) {
+    return { unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` }
+  }
+}

@@ -1,0 +1,46 @@
+import Joi from "joi"
+import type { ChannelKind } from "../kind.ts"
+import { account, doubts, fetching, people, uploading } from "./account.ts"
+import { acknowledge, acknowledgeLate, refuseSeen } from "./acknowledge.ts"
+import { readBody } from "./body.ts"
+import { judge } from "./judge.ts"
+import { abilities, pace } from "./limits.ts"
+import { parse } from "./parse.ts"
+import { render } from "./render.ts"
+import { verify } from "./verify.ts"
+
+/** Slack's Events, Interactivity and Web API. Source of every rule: the provider's public documentation. */
+export const slack: ChannelKind = {
+  kind: "slack",
+  provider: "Slack",
+  settings: Joi.object({
+    apiBase: Joi.string()
+      .uri({ scheme: ["http", "https"] })
+      .default("https://slack.com")
+      .description("Slack's address"),
+  }),
+  secrets: Joi.object({
+    botToken: Joi.string().pattern(/^\S+$/).message("botToken holds no blanks; it begins with xoxb-").required(),
+    signingSecret: Joi.string().pattern(/^\S+$/).message("signingSecret holds no blanks").required(),
+  }),
+  madeSecrets: {},
+  abilities,
+  pace,
+  verify,
+  parse,
+  acknowledge,
+  acknowledgeLate,
+  refuseSeen,
+  // Events come up to three times more; slash commands and presses never again.
+  repeats: (call) => {
+    const body = readBody(call)
+    return "content" in body && (body.content as { type?: unknown } | null)?.type === "event_callback"
+  },
+  render,
+  judge,
+  account,
+  doubts,
+  people,
+  uploading,
+  fetching,
+}

@@ -1,0 +1,111 @@
+import type { Body, Refusal, Shown } from "../shared/standin.ts"
+
+type Refuse = (error: string) => Refusal
+
+/** Whether the provider would take a post: its text and every limit of its layout. */
+export function checkPost(body: Body, refuse: Refuse): void {
+  const { text, blocks } = body
+  const laidOut = Array.isArray(blocks) && blocks.length > 0
+  if ((typeof text !== "string" || text.trim() === "") && !laidOut) throw refuse("no_text")
+  if (typeof text === "string" && text.length > 40_000) throw refuse("msg_too_long")
+  if (typeof text === "string") checkText(text, refuse)
+  if (blocks === undefined) return
+  if (!Array.isArray(blocks) || blocks.length > 50) throw refuse("invalid_blocks")
+  for (const block of blocks as Body[]) checkBlock(block, refuse)
+}
+
+/** What stands in angle brackets must be a mention or a link. */
+function checkText(text: string, refuse: Refuse): void {
+  if (!text.isWellFormed()) throw refuse("invalid_text")
+  for (const match of text.matchAll(/<([^>]*)>?/g))
+    if (!match[0].endsWith(">") || !/^([@#!]|https?:\/\/|mailto:|tel:)\S/.test(match[1]!)) throw refuse("invalid_text")
+  if (/&(?!amp;|lt;|gt;)/.test(text)) throw refuse("invalid_text")
+}
+
+function plain(value: unknown, most: number, refuse: Refuse): void {
+  const { type, text } = (value ?? {}) as { type?: string; text?: string }
+  if (type !== "plain_text" || typeof text !== "string" || text.trim() === "" || text.length > most)
+    throw refuse("invalid_blocks")
+}
+
+function checkBlock(block: Body, refuse: Refuse): void {
+  const bad = () => refuse("invalid_blocks")
+  switch (block.type) {
+    case "section": {
+      const { type, text } = (block.text ?? {}) as { type?: string; text?: string }
+      if (type !== "mrkdwn" || typeof text !== "string" || text.trim() === "" || text.length > 3000) throw bad()
+      checkText(text, refuse)
+      if (block.accessory) checkImage(block.accessory as Body, bad)
+      return
+    }
+    case "image":
+      return checkImage(block, bad)
+    case "actions": {
+      const elements = block.elements as Body[] | undefined
+      if (!elements || elements.length < 1 || elements.length > 25) throw bad()
+      const ids = elements.map((one) => one.action_id)
+      if (new Set(ids).size < ids.length) throw bad()
+      for (const one of elements) {
+        if (typeof one.action_id !== "string" || one.action_id.length > 255) throw bad()
+        if (one.type === "button") {
+          plain(one.text, 75, refuse)
+          if (one.value !== undefined && (typeof one.value !== "string" || one.value.length > 2000)) throw bad()
+          if (one.url !== undefined && (!/^https?:\/\//.test(String(one.url)) || String(one.url).length > 3000))
+            throw bad()
+        } else if (one.type === "static_select") {
+          plain(one.placeholder, 150, refuse)
+          const options = one.options as { text: unknown; value: string }[]
+          if (!Array.isArray(options) || options.length < 1 || options.length > 100) throw bad()
+          for (const option of options) {
+            plain(option.text, 75, refuse)
+            if (typeof option.value !== "string" || option.value.length < 1 || option.value.length > 150) throw bad()
+          }
+        } else throw bad()
+      }
+      return
+    }
+    default:
+      throw bad()
+  }
+}
+
+function checkImage(image: Body, bad: () => Refusal): void {
+  if (!/^https?:\/\/\S+$/.test(String(image.image_url)) || String(image.image_url).length > 3000) throw bad()
+  if (typeof image.alt_text !== "string" || image.alt_text === "" || image.alt_text.length > 2000) throw bad()
+}
+
+function unescape(text: string): string {
+  return text
+    .replace(/<([^>|]+)\|([^>]+)>/g, "$2 ($1)")
+    .replace(/<([^>]+)>/g, "$1")
+    .replaceAll("&lt;", "<")
+    .replaceAll("&gt;", ">")
+    .replaceAll("&amp;", "&")
+}
+
+/** What people see of a post. A button's id is its action and its value. */
+export function shownOf(body: Body): Pick<Shown, "text"> & Partial<Shown> {
+  const blocks = (body.blocks as Body[] | undefined) ?? []
+  const sections = blocks.filter((one) => one.type === "section").map((one) => (one.text as { text: string }).text)
+  const elements = blocks.filter((one) => one.type === "actions").flatMap((one) => one.elements as Body[])
+  const buttons = elements.flatMap((one) =>
+    one.type === "static_select"
+      ? (one.options as { text: { text: string }; value: string }[]).map(({ text, value }) => ({
+          id: `${String(one.action_id)} ${value}`,
+          label: text.text,
+        }))
+      : one.value === undefined
+        ? []
+        : [{ id: `${String(one.action_id)} ${String(one.value)}`, label: (one.text as { text: string }).text }],
+  )
+  const links = elements
+    .filter((one) => one.url)
+    .map((one) => `[${(one.text as { text: string }).text}: ${String(one.url)}]`)
+  const image = blocks.map((one) => (one.type === "image" ? one : (one.accessory as Body | undefined))).find(Boolean)
+  const words = sections.length > 0 ? sections.join("\n") : String(body.text ?? "")
+  return {
+    text: [unescape(words), ...links].join("\n"),
+    ...(buttons.length > 0 ? { buttons } : {}),
+    ...(image ? { picture: String(image.image_url) } : {}),
+  }
+}
