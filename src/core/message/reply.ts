@@ -44,7 +44,7 @@ export interface Card {
 
 const option = Joi.object({
   id: Joi.string().max(2000).required(),
-  label: Joi.string().max(2000).required(),
+  label: Joi.string().max(2000).pattern(/\S/, "words").required(),
   url: Joi.string().uri({ scheme: ["http", "https", "tg"] }),
 })
 const words = Joi.string().max(200_000)
@@ -65,7 +65,7 @@ const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
   text: part("text", { text: words.required(), replyTo: Joi.string() }),
   choices: part("choices", {
     text: words.required(),
-    choices: Joi.array().items(option).min(1).max(100).required(),
+    choices: Joi.array().items(option).unique("id").min(1).max(100).required(),
     perRow: Joi.number().integer().min(1).max(8),
   }),
   media: part("media", {
@@ -81,7 +81,7 @@ const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
           title: words.required(),
           subtitle: words,
           picture: Joi.string().uri({ scheme: ["http", "https"] }),
-          choices: Joi.array().items(option).max(100),
+          choices: Joi.array().items(option).unique("id").max(100),
         }),
       )
       .min(1)
@@ -105,7 +105,7 @@ const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
   amend: part("amend", {
     to: Joi.string().required(),
     text: words,
-    choices: Joi.array().items(option).max(100),
+    choices: Joi.array().items(option).unique("id").max(100),
   }).or("text", "choices"),
   remove: part("remove", { to: Joi.string().required() }),
 }

@@ -68,7 +68,7 @@ function authorized(request: FastifyRequest, expected: string, refusal: Refusal)
 const basic = (user: string, password: string) => `Basic ${Buffer.from(`${user}:${password}`).toString("base64")}`
 
 /** What every face checks: that somebody is there, and that the text is neither empty nor too long. */
-function deliver(
+export function deliver(
   stage: Stage,
   world: World,
   sms: { to: string; from: string; text: string; picture?: string },

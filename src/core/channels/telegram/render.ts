@@ -22,7 +22,12 @@ export function render(part: ReplyPart, place: Place, _channel: Channel): Render
       sayText(draft, readMarkup(part.text), { ...(part.replyTo ? { reply_parameters: replyTo(part.replyTo) } : {}) })
       break
     case "choices":
-      sayText(draft, readMarkup(part.text), {}, keyboard(draft, part.choices, part.perRow))
+      sayText(
+        draft,
+        withLongLabels(draft, readMarkup(part.text), part.choices),
+        {},
+        keyboard(draft, part.choices, part.perRow),
+      )
       break
     case "media":
       sendMedia(draft, [part, ...(part.with ?? [])])
@@ -92,13 +97,20 @@ function sayText(draft: Draft, text: MarkedText, first: Fields, last: Fields = {
   })
 }
 
+/** Labels that a button would cut are written out beneath the text. */
+function withLongLabels(draft: Draft, text: MarkedText, choices: Option[]): MarkedText {
+  const long = choices.filter((choice) => choice.label.length > limits.label)
+  if (long.length === 0) return text
+  draft.out.degraded.push("labels too long for a button are written beneath the text")
+  return joinMarked([text, plainText(long.map((choice) => `• ${choice.label}`).join("\n"))], "\n\n")
+}
+
 function keyboard(draft: Draft, choices: Option[], perRow?: number): Fields {
   if (choices.length === 0) return { reply_markup: { inline_keyboard: [] } }
   const short = choices.every((choice) => choice.label.length <= 14)
   const width = Math.min(perRow ?? (short ? 3 : 1), limits.buttonsPerRow)
   const buttons = choices.map((choice) => {
     const text = shorten(choice.label, limits.label)
-    if (text !== choice.label) draft.out.degraded.push(`the label "${text}" is shortened`)
     return choice.url ? { text, url: choice.url } : { text, callback_data: shortId(draft, choice) }
   })
   const rows = []
@@ -193,7 +205,8 @@ function formFields(fields: Fields): FormPart[] {
 
 function sendCard(draft: Draft, card: Card): void {
   const title: MarkedText = { text: card.title, spans: [{ kind: "bold", start: 0, end: card.title.length }] }
-  const words = card.subtitle ? joinMarked([title, readMarkup(card.subtitle)], "\n") : title
+  const said = card.subtitle ? joinMarked([title, readMarkup(card.subtitle)], "\n") : title
+  const words = withLongLabels(draft, said, card.choices ?? [])
   const buttons = card.choices?.length ? keyboard(draft, card.choices) : {}
   if (card.picture) sendOne(draft, { kind: "image", url: card.picture }, words, buttons)
   else sayText(draft, words, {}, buttons)
