@@ -6,6 +6,9 @@ export interface HarbourOffice {
   stop(): Promise<void>
 }
 
+/** Holm Island from the sea, as far as rectangles and circles can tell. */
+const holmIsland = `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 320 180"><rect width="320" height="180" fill="#dbe7e4"/><circle cx="250" cy="46" r="20" fill="#f4efe2"/><path d="M20 132 Q90 66 160 104 T300 132 Z" fill="#5c7d72"/><rect x="196" y="58" width="14" height="52" fill="#fff"/><rect x="196" y="70" width="14" height="9" fill="#7B2D5B"/><rect x="193" y="50" width="20" height="8" fill="#12332E"/><rect y="130" width="320" height="50" fill="#8fb0a8"/><path d="M0 146 h320 M0 160 h320" stroke="#dbe7e4" stroke-width="2" stroke-dasharray="26 18"/></svg>`
+
 const minutes = [25, 85, 145, 205, 265, 325]
 
 /** The harbour office: a small application of the ferry's own, with the timetable, bookings and claims. */
@@ -19,7 +22,22 @@ export async function startOffice(port: number): Promise<HarbourOffice> {
     if (!crossing || !seats) return reply.code(400).send({ error: "crossing and seats are needed" })
     return { ticket: `TP-${++tickets}` }
   })
-  app.post("/claims", async () => ({ claim: `L-${++claims}` }))
+  const open: { claim: string; by: string; note: string }[] = [
+    { claim: "L-309", by: "the night watch", note: "One brown boot, left" },
+    { claim: "L-310", by: "Mara Lindqvist", note: "A child's kite with a fox on it" },
+  ]
+  app.post<{ Body: { by?: string; note?: string } }>("/claims", async (request) => {
+    const claim = `L-${++claims}`
+    open.push({ claim, by: request.body.by ?? "somebody", note: request.body.note ?? "" })
+    return { claim }
+  })
+  app.get("/claims", async () => open)
+  app.post<{ Params: { claim: string } }>("/claims/:claim/take", async (request) => {
+    const at = open.findIndex((one) => one.claim === request.params.claim)
+    if (at >= 0) open.splice(at, 1)
+    return { taken: at >= 0 }
+  })
+  app.get("/pictures/holm-island.svg", async (_request, reply) => reply.type("image/svg+xml").send(holmIsland))
   await listen(app, port)
   return { address: `http://127.0.0.1:${port}`, stop: () => app.close() }
 }

@@ -24,6 +24,7 @@ const pages = {
   "passage-forged": `/passages/${forged?.id}`,
   channels: "/channels",
   parked: "/parked",
+  looks: "/looks",
 }
 
 mkdirSync(folder, { recursive: true })

@@ -22,6 +22,20 @@ export async function reportFound(what: { ref: string; by: string; note: string 
   return ask<{ claim: string }>("/claims", what)
 }
 
+export interface Claim {
+  claim: string
+  by: string
+  note: string
+}
+
+export async function openClaims(): Promise<Claim[]> {
+  return ask<Claim[]>("/claims")
+}
+
+export async function takeClaim(claim: string, by: string): Promise<{ taken: boolean }> {
+  return ask<{ taken: boolean }>(`/claims/${claim}/take`, { by })
+}
+
 async function ask<Answer>(path: string, body?: object): Promise<Answer> {
   const answer = await fetch(
     office + path,

@@ -172,8 +172,19 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
     line("on record", `${colors.red("✕")} could not be read: ${compared.fault.says}. ${compared.fault.remedy}`)
     return
   }
-  const record = compared.onRecord ?? {}
-  line("on record", record.address ?? "no address")
+  if (compared.byHand) {
+    print("", "  To be entered at the provider, by hand:")
+    const width = Math.max(...compared.byHand.map(({ field }) => field.length))
+    for (const { field, value } of compared.byHand) print(`  ${colors.dim(field.padEnd(width))}  ${value}`)
+    print("")
+  }
+  if (!compared.onRecord) return print(colors.dim("The provider does not tell what it has on record."))
+  const record = compared.onRecord
+  line(
+    "on record",
+    record.address ?? (compared.byHand ? "the app's own address, which the provider does not tell" : "no address"),
+  )
+  if (record.events) line("", `sends ${record.events.join(", ")}`)
   if (record.waiting) line("", `${record.waiting} updates wait at the provider`)
   if (record.lastError)
     line(
@@ -184,7 +195,9 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
     const agree =
       shown.settings.receive === "polling"
         ? "They agree: the channel polls, and no address is on record."
-        : "The two addresses agree."
+        : record.address
+          ? "The two addresses agree."
+          : "Everything that can be asked for is as it should be."
     print(`${colors.green("●")} ${agree}`)
   }
   for (const difference of compared.differences) print(`${colors.red("✕")} ${difference}`)

@@ -2,6 +2,8 @@ import { randomBytes } from "node:crypto"
 import { fileURLToPath } from "node:url"
 import type { Command } from "commander"
 import { startOffice } from "../../demo/office.ts"
+import type { Elsewhere } from "../../demo/elsewhere.ts"
+import { channelsElsewhere, enterCallback, playElsewhere, startElsewhere, stopElsewhere } from "../../demo/elsewhere.ts"
 import type { Cast } from "../../demo/play.ts"
 import { dayByTheQuay, morning, play, setTheScene } from "../../demo/play.ts"
 import { Client } from "../client/client.ts"
@@ -29,10 +31,13 @@ export function demoCommands(program: Command): void {
     .description("the simulated providers alone, to try channels and bots against")
     .option("--port <n>", "Telegram's port", String(standinPort))
     .option("--office-port <n>", "the harbour office's port", String(officePort))
-    .action(async (options: { port: string; officePort: string }) => {
+    .option("--others", "WhatsApp, Messenger, Slack and an SMS gateway too")
+    .option("--service <address>", "the service that Slack and the gateway are to call", "http://127.0.0.1:4180")
+    .action(async (options: { port: string; officePort: string; others?: boolean; service: string }) => {
       const standin = await startStandin(Number(options.port))
       const cast = setTheScene(standin)
       const office = await startOffice(Number(options.officePort)).catch(() => undefined)
+      const elsewhere = options.others ? await startOthers(options.service) : undefined
       print(
         `${colors.green("●")} Telegram stand-in at ${colors.bold(standin.address)} (set apiBase to it)`,
         `  bots: ${[...standin.world.bots.values()].map((bot) => `@${bot.username} token ${bot.token}`).join("\n        ")}`,
@@ -41,9 +46,11 @@ export function demoCommands(program: Command): void {
         `  people: ${Object.entries(cast.people)
           .map(([name, id]) => `${name} ${id}`)
           .join(", ")}`,
+        ...(elsewhere ? othersInWords(elsewhere, options.service) : []),
       )
       endInOrder(async () => {
         await standin.stop()
+        if (elsewhere) await stopElsewhere(elsewhere)
         await office?.stop()
       })
     })
@@ -65,10 +72,12 @@ async function runDemo(quiet: boolean): Promise<void> {
     databaseName: "wobbet_demo",
   })
   let stopped = false
+  const others: { elsewhere?: Elsewhere } = {}
   const stopOthers = async () => {
     stopped = true
     await office.stop()
     await standin.stop()
+    if (others.elsewhere) await stopElsewhere(others.elsewhere)
   }
   endInOrder(async () => {
     stopped = true
@@ -81,6 +90,8 @@ async function runDemo(quiet: boolean): Promise<void> {
   })
   const client = new Client(service.address, service.token)
   await connectQuay(client, standin.address, cast)
+  const elsewhere = (others.elsewhere = await startOthers(service.address))
+  await connectElsewhere(client, elsewhere, service.address)
   const played = (await client.messages({ channel: "quay-telegram", limit: 1 })).items.length > 0
   const signIn = await oneTimeSignIn(service)
 
@@ -89,14 +100,17 @@ async function runDemo(quiet: boolean): Promise<void> {
     `  ${colors.bold(signIn)}`,
     "",
     `  opens the console, once${played ? "; the conversations of the last start are still there" : ", while the morning's first passengers write"}.`,
-    `  A phone to write from yourself: ${standin.address}/`,
+    `  Phones to write from yourself: Telegram ${standin.address}/`,
+    ...Object.entries(elsewhere).map(([name, { address }]) => `    ${name} ${address as string}/`),
     `  Terminal: bin/wobbet tail, bin/wobbet message find crossing`,
     `  A spare bot to connect: bin/wobbet channel add telegram second --set apiBase=${standin.address} --secret token=${cast.spare.token}`,
     "  Ctrl-C stops everything and keeps the data.",
     "",
   )
   if (!played) {
+    const beside = playElsewhere(elsewhere, { stopped: () => stopped })
     await play(standin.address, cast, morning, { pause: 250, stopped: () => stopped, act: progress(morning.length) })
+    await beside
     await forge(service.address)
     print("  The morning is over: answered, unanswered, failed, refused and forged are all there to look at.", "")
   }
@@ -116,6 +130,41 @@ async function startStandin(port: number): Promise<TelegramStandin> {
       `Port ${port}, which the Telegram stand-in needs, is taken.`,
       "Stop the other program; perhaps it is a demo started before.",
     )
+  }
+}
+
+async function startOthers(service: string): Promise<Elsewhere> {
+  try {
+    return await startElsewhere(service)
+  } catch (error) {
+    const { code, port } = error as { code?: string; port?: number }
+    if (code !== "EADDRINUSE") throw error
+    throw new CommandFault(
+      `Port ${port}, which one of the stand-ins needs, is taken.`,
+      "Stop the other program; perhaps it is a demo started before.",
+    )
+  }
+}
+
+function othersInWords(elsewhere: Elsewhere, service: string): string[] {
+  return channelsElsewhere(elsewhere, service).flatMap(({ kind, settings, secrets }) => [
+    `${colors.green("●")} ${kind} stand-in at ${colors.bold(settings.apiBase)}`,
+    `  settings: ${Object.entries(settings)
+      .map(([name, value]) => `${name}=${value}`)
+      .join(" ")}`,
+    `  secrets: ${Object.entries(secrets)
+      .map(([name, value]) => `${name}=${value}`)
+      .join(" ")}`,
+  ])
+}
+
+/** The other four channels, in the same way. What only a person can enter at a provider, the stand-in is told. */
+async function connectElsewhere(client: Client, elsewhere: Elsewhere, service: string): Promise<void> {
+  const known = new Set((await client.channels()).items.map((channel) => channel.key))
+  for (const channel of channelsElsewhere(elsewhere, service)) {
+    if (!known.has(channel.key)) await client.addChannel(channel)
+    if (channel.kind === "messenger") await enterCallback(elsewhere, service)
+    await client.connectChannel(channel.key)
   }
 }
 

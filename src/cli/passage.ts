@@ -79,6 +79,7 @@ function printPath(path: PassagePath): void {
     )
     if (turn.stateBefore && turn.stateAfter)
       print(`  state ${JSON.stringify(turn.stateBefore)} → ${JSON.stringify(turn.stateAfter)}`)
+    if (turn.takenAs) print(`  taken as the choice ${turn.takenAs.label ?? ""} (${turn.takenAs.id})`)
     for (const line of turn.log ?? []) print(colors.dim(`  log: ${String(line)}`))
     if (turn.error?.stack)
       print(
@@ -97,6 +98,12 @@ function printPath(path: PassagePath): void {
     heading("Reply")
     print(`  “${inLine(reply.message.text, 200)}”`, colors.dim(`  ${reply.message.status}, ${reply.message.id}`))
     for (const attempt of reply.attempts) printAttempt(attempt)
+    if (reply.statuses.length > 0)
+      print(
+        `  told since: ${reply.statuses
+          .map((one) => `${one.status} ${clock(one.at)}${one.why ? ` (${one.why})` : ""}`)
+          .join(", ")}`,
+      )
     if (reply.attempts.length === 0) print(colors.dim("  no call has been made yet"))
     for (const parked of reply.parked) printParked(parked)
   }

@@ -1,4 +1,6 @@
 import type {
+  KindLook,
+  KindShown,
   BotView,
   ChannelShown,
   Comparison,
@@ -94,6 +96,9 @@ export class Client {
   editParked = (id: string, text: string) =>
     this.post<{ conversation: string; messages: string[] }>(`/parked/${encodeURIComponent(id)}/edit`, { text })
   dropParked = (id: string) => this.post<ParkedView>(`/parked/${encodeURIComponent(id)}/drop`)
+
+  looks = (replies: object[]) => this.post<Page<KindLook>>("/looks", { replies })
+  kinds = () => this.get<Page<KindShown>>("/kinds")
 
   bot = () => this.get<BotView>("/bot")
   checkBot = (folder?: string) => this.post<BotView & { routes?: string[] }>("/bot/check", folder ? { folder } : {})

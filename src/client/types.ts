@@ -46,6 +46,7 @@ export interface MessageView {
   replies: string[] | null
   handledAt: string | null
   settledAt: string | null
+  toldAt: string | null
   title: string | null
   stops?: Stop[]
 }
@@ -72,6 +73,8 @@ export interface TurnView {
   handler: string | null
   release: string | null
   slots: { [name: string]: unknown } | null
+  /** The option a text was taken for. */
+  takenAs: { id: string; label?: string } | null
   stateBefore: { [field: string]: unknown } | null
   stateAfter: { [field: string]: unknown } | null
   log: unknown[] | null
@@ -96,6 +99,8 @@ export interface ReplyPath {
   message: MessageView
   calls: unknown[]
   attempts: AttemptView[]
+  /** What the provider told of it since. */
+  statuses: { status: string; why: string | null; at: string }[]
   parked: ParkedNote[]
 }
 
@@ -193,6 +198,8 @@ export interface Comparison {
   }
   differences: string[]
   fault?: { says: string; remedy: string }
+  /** What a person enters at the provider: their name for a field, and our value. */
+  byHand?: { field: string; value: string }[]
 }
 
 export interface ParkedView extends ParkedNote {
@@ -232,4 +239,27 @@ export interface LiveEvent {
   message: string
   conversation: string | null
   outcome: string | null
+}
+
+/** How one reply looks on one kind of channel. */
+export interface KindLook {
+  kind: string
+  provider: string
+  parts: { part: string; looks: LookView[]; degraded: string[]; impossible?: string; leftOut?: string }[]
+}
+
+/** What a person sees of one call. */
+export interface LookView {
+  words: { text: string; as?: "bold" | "italic" | "code" | "link" }[]
+  picture?: string
+  with?: string
+  options?: { label: string; as: "button" | "quick reply" | "row" | "menu" | "link" }[]
+  beside?: LookView[]
+  segments?: { alphabet: string; units: number; count: number; left: number }
+}
+
+export interface KindShown {
+  kind: string
+  provider: string
+  abilities: { parts: { [part: string]: { how: "native" | "simpler" | "words" | "left out"; as: string } } }
 }

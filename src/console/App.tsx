@@ -4,6 +4,7 @@ import { Navigate, NavLink, Route, Routes, useNavigate } from "react-router"
 import { ApiError } from "../client/client.ts"
 import { Channels } from "./pages/Channels.tsx"
 import { Conversations } from "./pages/Conversations.tsx"
+import { Looks } from "./pages/Looks.tsx"
 import { Parked } from "./pages/Parked.tsx"
 import { PassagePage } from "./pages/PassagePage.tsx"
 import { Passages } from "./pages/Passages.tsx"
@@ -40,6 +41,7 @@ const pages = [
   { path: "/passages", name: "Passages" },
   { path: "/channels", name: "Channels" },
   { path: "/parked", name: "Parked" },
+  { path: "/looks", name: "How it looks" },
 ]
 
 function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
@@ -95,6 +97,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
           <Route path="/passages/:id" element={<PassagePage />} />
           <Route path="/channels/:key?" element={<Channels />} />
           <Route path="/parked" element={<Parked />} />
+          <Route path="/looks" element={<Looks />} />
           <Route path="*" element={<Navigate to="/conversations" replace />} />
         </Routes>
       </main>
@@ -164,7 +167,7 @@ function AccountMenu({ visitor, leave }: { visitor: Visitor; leave: () => void }
           </button>
         </MenuItem>
         <p className="border-t border-line px-3 py-1.5 text-xs text-quiet">
-          Keys: 1 to 4 pages, ↑ ↓ or j k in lists, / search
+          Keys: 1 to 5 pages, ↑ ↓ or j k in lists, / search
         </p>
       </MenuItems>
     </Menu>

@@ -32,12 +32,15 @@ export class Directory {
     return Promise.all(messages.map(({ channel, message }) => this.current(placeKey(channel, message), message)))
   }
 
-  /** Keeps what was learned of a sender; a direct conversation is named after the person in it. */
-  async learn(channel: string, message: Message, sender: NonNullable<Message["from"]>): Promise<void> {
+  /** Keeps what was learned of a sender. */
+  async learn(channel: string, sender: NonNullable<Message["from"]>): Promise<void> {
     await contactsOf(this.database, [{ channel, sender }])
-    if (message.place.kind !== "direct" || sender.name === undefined) return
-    const at = await titleOf(this.database, channel, message.place)
-    if (at && at.title === null) await renamePlace(this.database, at.conversation, sender.name)
+  }
+
+  /** Gives a conversation its title, if it has none yet. */
+  async entitle(channel: string, place: Message["place"], title: string): Promise<void> {
+    const at = await titleOf(this.database, channel, place)
+    if (at && at.title === null) await renamePlace(this.database, at.conversation, title)
   }
 
   async move(channel: string, from: string, to: string): Promise<void> {

@@ -14,9 +14,10 @@ const patience = 2000
 const pause = 10 * 60_000
 const most = 20_000
 
-/** Who somebody is, on kinds whose messages carry no names: asked once of the provider, then kept. */
+/** Who somebody is, and what a place is called, on kinds whose messages tell neither: asked once, then kept. */
 export class People {
   private readonly asked = new Map<string, { at: number; found: Promise<Sender> }>()
+  private readonly titled = new Set<string>()
 
   constructor(
     private readonly database: Database,
@@ -26,27 +27,55 @@ export class People {
   /** The sender with the name the provider knows, where the message itself names none. */
   async named(known: KnownChannel, message: Message): Promise<Message> {
     const { from } = message
-    if (!from || from.name !== undefined || !kindOf(known.row.kind).people) return message
+    if (!kindOf(known.row.kind).people) return message
+    if (!from || from.name !== undefined) {
+      this.title(known, message, from?.name)
+      return message
+    }
     const key = `${known.row.key} ${from.address}`
     let asking = this.asked.get(key)
     if (!asking || Date.now() - asking.at > pause) {
-      asking = { at: Date.now(), found: this.lookUp(known, message, from).catch(() => from) }
+      asking = { at: Date.now(), found: this.lookUp(known, from).catch(() => from) }
       this.asked.delete(key)
       this.asked.set(key, asking)
       if (this.asked.size > most) this.asked.delete(this.asked.keys().next().value!)
     }
     const late = new Promise<Sender>((resolve) => setTimeout(() => resolve(from), patience).unref())
-    return { ...message, from: await Promise.race([asking.found, late]) }
+    const found = await Promise.race([asking.found, late])
+    this.title(known, message, found.name)
+    return { ...message, from: found }
   }
 
-  private async lookUp(known: KnownChannel, message: Message, from: Sender): Promise<Sender> {
+  private async lookUp(known: KnownChannel, from: Sender): Promise<Sender> {
     const kept = await addressOf(this.database, known.row.key, from.address)
     if (kept?.name) return { ...from, ...kept }
     const people = kindOf(known.row.kind).people!
     const found = people.read(await perform(people.ask(from.address, known.channel), known.channel, undefined))
     if (!found) return from
     const named = { ...from, ...found, bot: from.bot || found.bot === true }
-    await this.directory.learn(known.row.key, message, named)
+    await this.directory.learn(known.row.key, named)
     return named
+  }
+
+  /** A direct conversation is called after its person, a group as the provider calls it. Nothing waits for that. */
+  private title(known: KnownChannel, { place }: Message, person: string | undefined): void {
+    const key = `${known.row.key} ${place.address} ${place.topic ?? ""}`
+    if (place.title !== undefined || this.titled.has(key)) return
+    const people = kindOf(known.row.kind).people!
+    const name =
+      place.kind === "direct"
+        ? Promise.resolve(person)
+        : people.askPlace && people.readPlace
+          ? perform(people.askPlace(place.address, known.channel), known.channel, undefined).then((answer) =>
+              people.readPlace!(answer),
+            )
+          : Promise.resolve(undefined)
+    if (this.titled.size > most) this.titled.clear()
+    this.titled.add(key)
+    void name
+      .then(async (title) => {
+        if (title !== undefined) await this.directory.entitle(known.row.key, place, title)
+      })
+      .catch(() => this.titled.delete(key))
   }
 }

@@ -12,6 +12,7 @@ import { botRoutes } from "./api/bot.ts"
 import { channelRoutes } from "./api/channels.ts"
 import { conversationRoutes } from "./api/conversations.ts"
 import { messageRoutes } from "./api/messages.ts"
+import { looksRoutes } from "./api/looks.ts"
 import { parkedRoutes } from "./api/parked.ts"
 import { passageRoutes } from "./api/passages.ts"
 import { serveInlets } from "./inlets.ts"
@@ -57,6 +58,7 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
       ...conversationRoutes,
       ...passageRoutes,
       ...parkedRoutes,
+      ...looksRoutes,
       ...botRoutes,
       ...accessRoutes,
     ]

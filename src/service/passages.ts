@@ -11,6 +11,7 @@ import { parkedOfMessages } from "../store/parked.ts"
 import { releaseById } from "../store/releases.ts"
 import type { MessageView, Passage, PassagePath, PassageSummary, Stop } from "../client/types.ts"
 import type { Light } from "./stops.ts"
+import { statusesOf } from "../store/statuses.ts"
 import { sentStops, summaryStops } from "./stops.ts"
 
 /** One passage whole: by the id of its intake, or of any message in it. */
@@ -159,8 +160,9 @@ async function messagesInTurn(engine: Engine, message: MessageRow, turn: TurnRow
 
 async function repliesWith(engine: Engine, replies: MessageRow[]): Promise<PassagePath["replies"]> {
   const ids = replies.map((reply) => reply.id)
-  const [calls, attempts, parked] = await Promise.all([
+  const [calls, statuses, attempts, parked] = await Promise.all([
     callsOf(engine.database, ids),
+    statusesOf(engine.database, ids),
     attemptsOf(engine.database, ids),
     parkedOfMessages(engine.database, ids),
   ])
@@ -168,6 +170,9 @@ async function repliesWith(engine: Engine, replies: MessageRow[]): Promise<Passa
     message: messageView(message),
     calls: calls.get(message.id) ?? [],
     attempts: attempts.filter((one) => one.message === message.id).map(attemptView),
+    statuses: statuses
+      .filter((one) => one.message === message.id)
+      .map(({ status, why, at }) => ({ status, why, at: iso(at) })),
     parked: parked.filter((one) => one.message === message.id).map(parkedView),
   }))
 }
@@ -211,6 +216,7 @@ export function messageView(row: MessageRow): MessageView {
     receivedAt: iso(row.receivedAt),
     handledAt: row.handledAt && iso(row.handledAt),
     settledAt: row.settledAt && iso(row.settledAt),
+    toldAt: row.toldAt && iso(row.toldAt),
   }
 }
 

@@ -31,6 +31,7 @@ function message(more: Partial<MessageRow>): MessageRow {
     replies: null,
     handledAt: later,
     settledAt: null,
+    toldAt: null,
     title: null,
     ...more,
   }

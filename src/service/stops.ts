@@ -163,7 +163,8 @@ export function sentStops(replies: MessageRow[]): Stop[] {
     why: ids.length > 0 ? `the provider's id ${ids.join(", ")}` : "accepted",
   }
   const told = replies.find((reply) => ["delivered", "read"].includes(reply.status))
-  return [sent, told ? { stop: "delivered", state: "done", why: told.status } : untold(replies[0]!)]
+  const toldAt = told?.toldAt ? { at: iso(told.toldAt) } : {}
+  return [sent, told ? { stop: "delivered", state: "done", ...toldAt, why: told.status } : untold(replies[0]!)]
 }
 
 /** Whether it came to be delivered: not known yet, or never to be known on this kind of channel. */

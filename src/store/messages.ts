@@ -29,6 +29,8 @@ export interface MessageRow {
   replies: string[] | null
   handledAt: Date | null
   settledAt: Date | null
+  /** When the provider told of its status, by the provider's clock. */
+  toldAt: Date | null
   /** The conversation's title. */
   title: string | null
 }
@@ -63,7 +65,7 @@ const view = `
   SELECT m.id, m.channel, c.kind, m.conversation, m.direction, m.event, m.position, m.origin, m.author, m.intake,
     coalesce(t.turn, m.turn) AS turn, coalesce(m.provider_id, a.provider_id) AS "providerId", m.body, m.words AS text,
     m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title,
-    t.route, t.replies, t.ended_at AS "handledAt", a.at AS "settledAt", p.id AS parked,
+    t.route, t.replies, t.ended_at AS "handledAt", a.at AS "settledAt", s.at AS "toldAt", p.id AS parked,
     CASE
       WHEN p.id IS NOT NULL THEN 'parked'
       WHEN m.direction = 'in' THEN CASE
@@ -87,12 +89,12 @@ const view = `
   LEFT JOIN LATERAL (SELECT * FROM attempts WHERE message = m.id AND m.direction = 'out' ORDER BY attempt DESC LIMIT 1) a ON true
   -- Only ever forward: the furthest that was told counts, in whatever order it came. Of several calls, the last one's; one
   -- that failed has failed the message.
-  LEFT JOIN LATERAL (SELECT status, why FROM (
-      SELECT t.status, t.why FROM statuses t
+  LEFT JOIN LATERAL (SELECT status, why, at FROM (
+      SELECT t.status, t.why, t.at FROM statuses t
         WHERE t.trace IN (a.trace, m.channel || ' mark ' || m.id || '.' || a.call)
-      UNION ALL SELECT t.status, t.why FROM attempts e JOIN statuses t ON t.trace = e.trace AND t.status = 'failed'
+      UNION ALL SELECT t.status, t.why, t.at FROM attempts e JOIN statuses t ON t.trace = e.trace AND t.status = 'failed'
         WHERE e.message = m.id AND a.attempt > 1
-      UNION ALL SELECT r.status, NULL FROM read_marks r WHERE r.channel = m.channel AND r.address = v.address
+      UNION ALL SELECT r.status, NULL, r.up_to FROM read_marks r WHERE r.channel = m.channel AND r.address = v.address
         AND r.up_to >= a.started_at AND a.trace IS NOT NULL
     ) told WHERE a.trace IS NOT NULL
     ORDER BY array_position(ARRAY['sent', 'delivered', 'read', 'failed'], status) DESC LIMIT 1) s ON true

@@ -45,7 +45,7 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
       })
   }
   const compared = record.data
-  const agrees = compared && !compared.fault && compared.differences.length === 0
+  const agrees = compared?.onRecord && !compared.fault && compared.differences.length === 0
   return (
     <article className="border border-line bg-paper p-4">
       <header className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
@@ -145,7 +145,7 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
                 [
                   "address",
                   <code key="address" className="font-mono text-xs">
-                    {compared.onRecord.address ?? "none"}
+                    {compared.onRecord.address ?? (compared.byHand ? "the app’s own, which it does not tell" : "none")}
                   </code>,
                 ],
                 ["waiting there", compared.onRecord.waiting],
@@ -160,7 +160,33 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
               ]}
             />
           ) : null}
-          {agrees ? <p className="mt-2 text-sm font-semibold">● Both sides agree.</p> : null}
+          {compared && !compared.onRecord && !compared.fault ? (
+            <p className="text-sm text-quiet">The provider does not tell what it has on record.</p>
+          ) : null}
+          {compared?.byHand ? (
+            <>
+              <h3 className="mt-3 mb-1 text-sm font-semibold">To be entered at the provider, by hand</h3>
+              <dl className="m-0 grid gap-1.5 text-sm">
+                {compared.byHand.map(({ field, value }) => (
+                  <div key={field}>
+                    <dt className="text-quiet">{field}</dt>
+                    <dd className="m-0 flex items-center gap-2">
+                      <code className="min-w-0 font-mono text-xs [overflow-wrap:anywhere]">{value}</code>
+                      {value.startsWith("the secret ") ? null : <Copy text={value} what={field} />}
+                    </dd>
+                  </div>
+                ))}
+              </dl>
+            </>
+          ) : null}
+          {agrees ? (
+            <p className="mt-2 text-sm font-semibold">
+              ●{" "}
+              {compared.onRecord?.address || !compared.byHand
+                ? "Both sides agree."
+                : "Everything that can be asked for is as it should be."}
+            </p>
+          ) : null}
           {compared?.differences.map((difference) => (
             <p key={difference} className="mt-2 border-l-4 border-damson bg-damson-wash px-4 py-2 text-sm text-damson">
               {difference}

@@ -69,8 +69,11 @@ function ConversationRow({ conversation, chosen }: { conversation: ConversationV
         {conversation.parked > 0 ? (
           <span className="shrink-0 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper">needs you</span>
         ) : null}
-        {conversation.parked === 0 && kinds[conversation.kind] ? (
-          <span className="shrink-0 text-xs text-quiet">{kinds[conversation.kind]}</span>
+        {conversation.parked === 0 ? (
+          <span className="shrink-0 text-xs text-quiet">
+            {conversation.channel}
+            {kinds[conversation.kind] ? `, ${kinds[conversation.kind]}` : ""}
+          </span>
         ) : null}
       </span>
     </Link>

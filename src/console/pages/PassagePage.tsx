@@ -174,6 +174,11 @@ function Turn({ turn, title }: { turn: TurnView; title: string }) {
           {sentence(note)}
         </p>
       ))}
+      {turn.takenAs ? (
+        <p className="text-sm">
+          Taken as the choice <b>{turn.takenAs.label}</b> <code className="font-mono text-xs">{turn.takenAs.id}</code>
+        </p>
+      ) : null}
       {turn.stateBefore && !bad ? (
         <div className="mt-2 grid gap-3 sm:grid-cols-2">
           <div>
@@ -199,6 +204,12 @@ function Reply({ reply, again }: { reply: ReplyPath; again: () => void }) {
       {reply.attempts.map((attempt) => (
         <Attempt key={attempt.attempt} attempt={attempt} />
       ))}
+      {reply.statuses.length > 0 ? (
+        <p className="text-sm">
+          Told since:{" "}
+          {reply.statuses.map((one) => `${one.status} ${clock(one.at)}${one.why ? ` (${one.why})` : ""}`).join(", ")}
+        </p>
+      ) : null}
       {reply.attempts.length === 0 ? (
         <p className="text-sm text-quiet">
           No call has been made yet: {reply.message.reason ?? "it waits in its line"}.

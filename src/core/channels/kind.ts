@@ -1,6 +1,7 @@
 import type Joi from "joi"
 import type { Message, Place } from "../message/message.ts"
 import type { ReplyPart } from "../message/reply.ts"
+import type { Look } from "./looks.ts"
 
 /**
  * What Wobbet knows of one kind of channel. All pure: a kind reads calls and *describes* requests; the engine
@@ -35,6 +36,8 @@ export interface ChannelKind {
   repeats(call: InboundCall, channel: Channel): boolean
   /** @param offered how many options earlier parts of the same reply offered: numbered lists count on from there. */
   render(part: ReplyPart, place: Place, channel: Channel, offered?: number): Rendered
+  /** What a person sees of a rendered call. */
+  looks(call: OutgoingCall): Look
   judge(call: OutgoingCall, answer: ProviderAnswer, channel: Channel): Outcome
   account: Account
   /** Bringing data of our own to the provider, where that takes a call of its own. */
@@ -319,6 +322,9 @@ export interface People {
   ask(address: string, channel: Channel): OutgoingCall
   /** Nothing when the provider does not say. */
   read(answer: ProviderAnswer): { name?: string; handle?: string; language?: string; bot?: boolean } | undefined
+  /** The same for groups: what a place is called. */
+  askPlace?(address: string, channel: Channel): OutgoingCall
+  readPlace?(answer: ProviderAnswer): string | undefined
 }
 
 export interface OnRecord {

@@ -279,6 +279,11 @@ const methods: { [name: string]: Method } = {
       throw no("message_not_found")
     return {}
   },
+  "conversations.info"(_stage, world, body) {
+    const channel = world.channels.find((one) => one.id === body.channel)
+    if (!channel) throw no("channel_not_found")
+    return { channel: { id: channel.id, name: channel.name, is_channel: true, is_member: channel.botIn } }
+  },
   "conversations.history"(stage, world, body) {
     const channel = placeOf(stage, world, body.channel)
     const found = world.messages.filter(

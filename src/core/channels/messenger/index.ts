@@ -5,6 +5,7 @@ import { account, fetching, people, uploading } from "./account.ts"
 import { acknowledge } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
+import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
 import { verify } from "./verify.ts"
@@ -27,9 +28,9 @@ export const messenger: ChannelKind = {
   secrets: Joi.object({
     pageToken: Joi.string().pattern(/^\S+$/).message("pageToken holds no blanks").required(),
     appSecret: Joi.string().pattern(/^\S+$/).message("appSecret holds no blanks").required(),
-    verifyToken: Joi.string().min(1).max(256),
+    verifyToken: Joi.string().min(1).max(256).required().description("a word of your own, entered on both sides"),
   }),
-  madeSecrets: { verifyToken: 32 },
+  madeSecrets: {},
   abilities,
   pace,
   isHandshake: isHubHandshake,
@@ -39,6 +40,7 @@ export const messenger: ChannelKind = {
   // Failed calls are repeated for hours; after about one, the provider also switches the subscription off.
   repeats: () => true,
   render,
+  looks,
   judge,
   account,
   people,

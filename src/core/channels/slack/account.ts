@@ -75,6 +75,11 @@ export const people: People = {
       ...(user.is_bot === true ? { bot: true } : {}),
     }
   },
+  askPlace: (address) => ask("conversations.info", { channel: address }),
+  readPlace(answer) {
+    const name = textAt(objectAt(okBody(answer), "channel"), "name")
+    return name && `#${name}`
+  },
 }
 
 /** A file's place is asked for first, its bytes brought there; the message that names it then completes it. */

@@ -5,6 +5,7 @@ import { acknowledge, acknowledgeLate, refuseSeen } from "./acknowledge.ts"
 import { readBody } from "./body.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
+import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
 import { verify } from "./verify.ts"
@@ -37,6 +38,7 @@ export const slack: ChannelKind = {
     return "content" in body && (body.content as { type?: unknown } | null)?.type === "event_callback"
   },
   render,
+  looks,
   judge,
   account,
   doubts,

@@ -6,6 +6,7 @@ import { acknowledge } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
 import { e164 } from "./numbers.ts"
+import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
 import { profileOf, profiles } from "./shipped.ts"
@@ -63,6 +64,7 @@ export const sms: ChannelKind = {
   acknowledge,
   repeats: (_call, channel) => profileOf(channel).inbound.repeats,
   render,
+  looks,
   judge,
   account,
   fetching,

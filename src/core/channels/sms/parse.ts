@@ -92,7 +92,7 @@ function readMessage(source: Source, places: MessagePlaces, channel: Channel, pa
     ...content,
     ...(wish ? { wish } : {}),
     ...(id ? { providerId: id } : {}),
-    place: { address, kind: "direct", ...(name ? { title: name } : {}) },
+    place: { address, kind: "direct", title: name ?? address },
     from: { address, bot: false, ...(name ? { name } : {}) },
     ...(replyTo ? { replyTo } : {}),
     ...(sentAt ? { sentAt } : {}),

@@ -4,6 +4,7 @@ import { account } from "./account.ts"
 import { acknowledge, acknowledgeLate } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
+import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { polling } from "./poll.ts"
 import { render } from "./render.ts"
@@ -39,6 +40,7 @@ export const telegram: ChannelKind = {
   // "In case of an unsuccessful request, we will repeat the request": setWebhook's documentation.
   repeats: () => true,
   render,
+  looks,
   judge,
   account,
   polling,

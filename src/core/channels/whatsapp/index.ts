@@ -5,6 +5,7 @@ import { account, fetching, uploading } from "./account.ts"
 import { acknowledge } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
+import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
 import { verify } from "./verify.ts"
@@ -50,6 +51,7 @@ export const whatsapp: ChannelKind = {
   // Failed calls are repeated with growing pauses for up to seven days.
   repeats: () => true,
   render,
+  looks,
   judge,
   account,
   uploading,
