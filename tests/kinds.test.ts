@@ -300,3 +300,19 @@ describe("on slack", () => {
     expect(channel.remedy).toContain("botToken")
   })
 })
+
+describe.each(["whatsapp", "messenger", "slack"])("on %s", (kind) => {
+  test("genuine calls that make no sense are kept and acknowledged, and the known message beside them is answered", async () => {
+    const stage = await on(kind)
+    const strange: { [kind: string]: object } = {
+      whatsapp: { field: "hologram_update", value: { messages: [{ type: 7 }, null], depth: [[[[]]]] } },
+      messenger: { field: "messages", event: { teleport: { to: 5 }, sender: { id: 9 } } },
+      slack: { event: { type: "weather", wind: "x".repeat(100_000), item: null } },
+    }
+    await stage.does("tell", strange[kind])
+    await stage.says("still there?")
+    expect((await stage.answered(1))[0]!.text).toBe("You said still there?")
+    const calls = (await service.client.passages({ channel: stage.key })).items
+    expect(calls.length).toBeGreaterThanOrEqual(2)
+  })
+})

@@ -16,7 +16,8 @@ export function saidText(text: string): Pick<Message, "event" | "text" | "comman
 
 /** Seconds since 1970, as a number or as text, as ISO 8601; nothing when it is no time. */
 export function isoSeconds(value: unknown): string | undefined {
-  return isoMilliseconds(typeof value === "string" && value.trim() !== "" ? Number(value) * 1000 : Number(value) * 1000)
+  const seconds = typeof value === "number" || (typeof value === "string" && value.trim() !== "") ? Number(value) : NaN
+  return isoMilliseconds(seconds * 1000)
 }
 
 export function isoMilliseconds(value: unknown): string | undefined {

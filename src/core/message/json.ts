@@ -10,9 +10,13 @@ export function readJson(body: Uint8Array): unknown {
   const text = utf8.decode(body)
   // Only a body with a run of 16 digits can hold such a number; the lossless reader is ten times slower.
   if (!/\d{16}/.test(text)) return JSON.parse(text)
-  return parse(text, null, (digits) => {
-    const value = Number(digits)
-    return /^-?\d+$/.test(digits) && !Number.isSafeInteger(value) ? digits : value
+  return parse(text, null, {
+    parseNumber: (digits) => {
+      const value = Number(digits)
+      return /^-?\d+$/.test(digits) && !Number.isSafeInteger(value) ? digits : value
+    },
+    // The last one counts, as JSON.parse has it.
+    onDuplicateKey: ({ newValue }) => newValue,
   })
 }
 

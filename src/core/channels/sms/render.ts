@@ -136,12 +136,13 @@ function filled(template: string, draft: Draft, text: string, media: string | un
     media: media ?? "",
     inlet: `${channel.publicBase ?? ""}/in/${channel.key}`,
   }
-  const to = /^(\w+:)?\{to\}$/.exec(template)
+  const named = template.replace("{addressPrefix}", String(channel.settings.addressPrefix ?? ""))
+  const to = /^(\w+:)?\{to\}$/.exec(named)
   if (to) return { place: "address", as: form, ...(to[1] ? { prefix: to[1] } : {}) }
   if (template === "{mark}") return { mark: "call" }
   const secret = /^\{(\w+)\}$/.exec(template)?.[1]
   if (secret !== undefined && Object.hasOwn(profile.secrets, secret)) return { secret }
-  return template.replace(/\{(\w+)\}/g, (_whole, name: string) =>
+  return named.replace(/\{(\w+)\}/g, (_whole, name: string) =>
     Object.hasOwn(own, name) ? own[name]! : fillTemplate(`{${name}}`, channel.settings),
   )
 }

@@ -20,12 +20,12 @@ export function parse(inbound: InboundCall, channel: Channel): Parsed {
   if (body.object !== "whatsapp_business_account")
     parsed.notes.push(`the object is "${String(textAt(body, "object"))}", not whatsapp_business_account`)
   for (const entry of body.entry) {
-    for (const change of listAt(entry, "changes")) readChange(idAt(entry, "id"), change, channel, parsed)
+    for (const change of listAt(entry, "changes")) readChange(entry, change, channel, parsed)
   }
   return parsed
 }
 
-function readChange(account: string | undefined, change: unknown, channel: Channel, parsed: Parsed): void {
+function readChange(entry: unknown, change: unknown, channel: Channel, parsed: Parsed): void {
   const field = textAt(change, "field") ?? "(no field)"
   const value = objectAt(change, "value")
   if (!value) {
@@ -46,7 +46,7 @@ function readChange(account: string | undefined, change: unknown, channel: Chann
       readEchoes(value, parsed)
       return
     case "message_template_status_update":
-      readTemplate(account, value, parsed)
+      readTemplate(entry, value, parsed)
       return
     case "history":
       parsed.notes.push("history: messages of the past are kept as they came and never answered")
@@ -262,7 +262,7 @@ function readEchoes(value: JsonObject, parsed: Parsed): void {
   }
 }
 
-function readTemplate(account: string | undefined, value: JsonObject, parsed: Parsed): void {
+function readTemplate(entry: unknown, value: JsonObject, parsed: Parsed): void {
   const name = textAt(value, "message_template_name") ?? "(no name)"
   const language = textAt(value, "message_template_language") ?? ""
   const event = textAt(value, "event") ?? "(no event)"
@@ -270,13 +270,13 @@ function readTemplate(account: string | undefined, value: JsonObject, parsed: Pa
   const id = idAt(value, "message_template_id") ?? name
   const why = reason && reason !== "NONE" ? `: ${reason}` : ""
   parsed.messages.push({
-    // The provider gives these no id of their own: the same event of one template within one call is the same.
-    eventKey: `template:${id}:${language}:${event}:${reason ?? ""}`,
+    // The provider gives these no id of their own; a repetition has the same time.
+    eventKey: `template:${id}:${language}:${event}:${idAt(entry, "time") ?? ""}`,
     own: true,
     message: {
       event: "template-status",
       providerEvent: event,
-      place: { address: account ?? "templates", kind: "broadcast", title: "Message templates" },
+      place: { address: idAt(entry, "id") ?? "templates", kind: "broadcast", title: "Message templates" },
       text: `${name}${language ? ` (${language})` : ""} ${event}${why}`,
     },
   })
