@@ -1,3 +1,5 @@
+import { readFileSync } from "node:fs"
+import { join } from "node:path"
 import type { Service } from "./support/harness.ts"
 import { endAll, eventually, pause, startService, tempFolder } from "./support/harness.ts"
 import type { KindStage } from "./support/kinds.ts"
@@ -111,6 +113,40 @@ describe.each(kindsWithStandins)("on %s", (kind) => {
   })
 })
 
+describe.each(kindsWithStandins)("on %s", (kind) => {
+  test("a photo is answered at once and kept by its content, once however often it comes", async () => {
+    const stage = await on(kind)
+    for (const _time of [1, 2]) await stage.does("say", { photo: "scarf", text: "look" })
+    await stage.answered(1)
+    const kept = await eventually(async () => {
+      const { items } = await stage.messages({ direction: "in" })
+      const pieces = items.flatMap((one) => one.kept ?? [])
+      return pieces.length === 2 && pieces.every((one) => one.state === "kept") ? pieces : undefined
+    }, "the photo to be kept")
+    expect(kept[0]).toMatchObject({ mime: "image/svg+xml", hash: kept[1]!.hash })
+    const answer = await fetch(`${service.address}/api/v1/media/${kept[0]!.hash}`, {
+      headers: { authorization: `Bearer ${readFileSync(join(service.home, "token"), "utf8").trim()}` },
+    })
+    expect(answer.headers.get("content-security-policy")).toContain("sandbox")
+    expect(await answer.text()).toContain("scarf")
+  })
+
+  test("what is too large, or of a sort that is not wanted, is not kept, and says so", async () => {
+    for (const [setting, why] of [
+      [{ mediaLimit: 0.0001 }, "larger than"],
+      [{ mediaTypes: "audio/*" }, "its sort"],
+    ] as const) {
+      const stage = await on(kind, setting)
+      await stage.does("say", { photo: "scarf", text: "look" })
+      await stage.answered(1)
+      await eventually(async () => {
+        const [message] = (await stage.messages({ direction: "in" })).items
+        return message?.kept?.[0]?.state === "failed" && message.kept[0].why?.includes(why)
+      }, `the reason: ${why}`)
+    }
+  })
+})
+
 describe.each(kindsWithStandins.filter((kind) => kind !== "slack"))("on %s, whose provider tells", (kind) => {
   test("a reply is seen to be delivered, never going back", async () => {
     const stage = await on(kind)
@@ -154,6 +190,29 @@ describe.each(["whatsapp", "messenger"])("on %s", (kind) => {
     expect(handshakes.some((one) => one.stops[1]!.why?.includes("the handshake's word"))).toBe(true)
     const page = await fetch(`${service.address}/in/${stage.key}`)
     expect([page.status, await page.text()]).toEqual([200, expect.stringContaining("This is the inlet")])
+  })
+})
+
+describe.each(["whatsapp", "messenger", "slack"])("on %s", (kind) => {
+  test("what was kept is sent on, brought to the provider once while it keeps it", async () => {
+    const stage = await on(kind)
+    await stage.does("say", { photo: "scarf", text: "look" })
+    await stage.answered(1)
+    const message = await eventually(async () => {
+      const [found] = (await stage.messages({ direction: "in" })).items
+      return found?.kept?.[0]?.hash ? found : undefined
+    }, "the photo to be kept")
+    const part = { part: "media", kind: "image", ref: `kept:${message.kept![0]!.hash}`, caption: "Is this yours?" }
+    for (const n of [1, 2]) {
+      await service.client.send({ to: message.conversation, replies: [part] })
+      await eventually(
+        async () => stage.seen().filter((one) => one.text.includes("Is this yours?")).length === n,
+        "the picture to be sent on",
+      )
+    }
+    const brought = stage.standin.stage.calls.filter((one) => /^(media|message_attachments)$/.test(one.name))
+    expect(brought).toHaveLength(kind === "slack" ? 0 : 1)
+    expect(stage.standin.stage.calls.filter((one) => !one.took)).toEqual([])
   })
 })
 
@@ -288,6 +347,18 @@ describe("on slack", () => {
       const said = stage.standin.stage.calls.findLast((one) => one.name === "chat.postMessage")
       return said?.body.thread_ts === id && String(said?.body.text).includes("&lt;3")
     }, "the answer in the thread")
+  })
+
+  test("a token that may not read files is told by the page that comes instead", async () => {
+    const stage = await on("slack")
+    const { world } = stage.standin as unknown as { world: { scopes: string[] } }
+    world.scopes = world.scopes.filter((one) => one !== "files:read")
+    await stage.does("say", { photo: "scarf", text: "look" })
+    await eventually(async () => {
+      const [message] = (await stage.messages({ direction: "in" })).items
+      return message?.kept?.[0]?.why?.includes("a web page came instead")
+    }, "the reason")
+    await stage.answered(1)
   })
 
   test("a revoked token locks the channel out and says what to do", async () => {

@@ -47,6 +47,10 @@ export interface MessageView {
   handledAt: string | null
   settledAt: string | null
   toldAt: string | null
+  /** What became of the media that came with it: kept under a hash, waiting to be fetched, or why not. */
+  kept:
+    | { n: number; state: "waiting" | "kept" | "failed"; hash?: string; mime?: string; size?: number; why?: string }[]
+    | null
   title: string | null
   stops?: Stop[]
 }

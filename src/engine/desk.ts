@@ -11,6 +11,7 @@ import type { ParkedRow } from "../store/parked.ts"
 import { decideParked, parkedById, rejoinLine } from "../store/parked.ts"
 import { messagesById } from "../store/messages.ts"
 import type { Engine } from "./engine.ts"
+import { withKept } from "./keptMedia.ts"
 import { notFound, Trouble } from "./trouble.ts"
 import { renderPart } from "./renderPart.ts"
 
@@ -45,7 +46,8 @@ export class Desk {
     const { address, kind, title, topic } = conversation
     const place = { address, kind: kind as "direct", ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
     const offered: Offered[] = []
-    const messages = given.replies.map((reply) => {
+    const replies = await withKept(database, given.replies)
+    const messages = replies.map((reply) => {
       const rendered = renderPart(reply, place, known, offered.length)
       rendered.impossible ??= rendered.leftOut
       if (rendered.impossible) {

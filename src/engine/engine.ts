@@ -28,6 +28,7 @@ import { hostLimits } from "./hosts.ts"
 import { Inlet } from "./inlet.ts"
 import { keepable, perform } from "./perform.ts"
 import { Journal } from "./journal.ts"
+import { MediaFetcher } from "./media.ts"
 import { People } from "./people.ts"
 import { Poller } from "./poller.ts"
 import { Seal } from "./seal.ts"
@@ -76,6 +77,7 @@ export class Engine {
   readonly turns: Turns | undefined
   readonly sender: Sender | undefined
   readonly poller: Poller | undefined
+  readonly media: MediaFetcher
   bot: BotStatus = { faults: [] }
   publicUrl = "http://127.0.0.1"
   private readonly machine = machineTag()
@@ -131,6 +133,7 @@ export class Engine {
     })
     if (roles.has("poller"))
       this.poller = new Poller({ database, channels, inlet: this.inlet, alerts, bell, log, self })
+    this.media = new MediaFetcher({ database, channels, bell, log })
     this.care = new ChannelCare({
       database,
       channels,
@@ -159,6 +162,7 @@ export class Engine {
     await this.sender?.start()
     this.turns?.start()
     this.poller?.start()
+    if (this.turns) this.media.start()
     const every = (ms: number, run: () => Promise<unknown>) => {
       const timer = setInterval(() => {
         run().catch((error: unknown) => {
@@ -185,6 +189,7 @@ export class Engine {
     this.unfollow?.()
     this.timers.forEach(clearInterval)
     await this.poller?.stop()
+    this.media.stop()
     await this.inlet.drained()
     await this.readJournal().catch(() => undefined)
     await this.journal.close().catch(() => undefined)

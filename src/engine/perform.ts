@@ -16,6 +16,14 @@ const agent = new Agent({
   bodyTimeout: 0,
 })
 
+/** A described call as it goes to the socket: its address and headers, with all names filled in. */
+export function requestOf(call: OutgoingCall, channel: Channel): { url: string; headers: { [name: string]: string } } {
+  const filling: Filling = { channel, placeAddress: undefined, mark: "", uploaded: [] }
+  const fill = (value: unknown): unknown => fillIn(value, filling)
+  const headers = Object.entries(call.headers ?? {}).map(([name, value]) => [name, headerOf(value, fill)])
+  return { url: addressOf(call, fill), headers: Object.fromEntries(headers) as { [name: string]: string } }
+}
+
 /** Makes a described call: fills in secrets, settings and the place's address at the socket, and reads the answer. */
 export async function perform(
   call: OutgoingCall,

@@ -47,6 +47,7 @@ import { Gatherer } from "./gatherer.ts"
 import { HandlerFault } from "./hosts.ts"
 import { claimSeconds } from "./inlet.ts"
 import { renderPart } from "./renderPart.ts"
+import { withKept } from "./keptMedia.ts"
 import type { People } from "./people.ts"
 import type { Sender } from "./sender.ts"
 
@@ -515,8 +516,9 @@ export class Turns {
     }
   }
 
-  /** Where a message is changed only as a whole, taking its buttons away needs the words it had. */
-  private async whole(replies: ReplyPart[], known: KnownChannel): Promise<ReplyPart[]> {
+  /** Kept media as its content; and where a message is changed only as a whole, taking its buttons away needs the words it had. */
+  private async whole(given: ReplyPart[], known: KnownChannel): Promise<ReplyPart[]> {
+    const replies = await withKept(this.parts.database, given)
     if (!kindOf(known.row.kind).abilities.amendsWhole) return replies
     return Promise.all(
       replies.map(async (part) => {

@@ -11,6 +11,7 @@ import { accessRoutes, cookieOptions, openSession, sessionCookie } from "./api/a
 import { botRoutes } from "./api/bot.ts"
 import { channelRoutes } from "./api/channels.ts"
 import { conversationRoutes } from "./api/conversations.ts"
+import { mediaRoutes } from "./api/media.ts"
 import { messageRoutes } from "./api/messages.ts"
 import { looksRoutes } from "./api/looks.ts"
 import { parkedRoutes } from "./api/parked.ts"
@@ -59,6 +60,7 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
       ...passageRoutes,
       ...parkedRoutes,
       ...looksRoutes,
+      ...mediaRoutes,
       ...botRoutes,
       ...accessRoutes,
     ]

@@ -32,6 +32,7 @@ function message(more: Partial<MessageRow>): MessageRow {
     handledAt: later,
     settledAt: null,
     toldAt: null,
+    kept: null,
     title: null,
     ...more,
   }

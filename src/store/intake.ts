@@ -5,6 +5,7 @@ import { hotRows, retryingConflicts, rows } from "./database.ts"
 import { idAt } from "./ids.ts"
 import type { Line, LineColumns } from "./turns.ts"
 import { lineOf, releaseOfLane } from "./turns.ts"
+import { keepMedia } from "./media.ts"
 import type { ToldStatus } from "./statuses.ts"
 import { keepStatuses } from "./statuses.ts"
 import { batch } from "./unnest.ts"
@@ -146,6 +147,7 @@ export async function acceptIntakes(
       WHERE v.id = w.conversation
     )`
     : ""
+  const media = keepMedia(messages.map(({ id, channel, message }) => ({ id, channel, media: message.media ?? [] })))
   const told = keepStatuses(intakes.flatMap((one) => one.statuses ?? []))
   const sql = `
     WITH mine AS (
@@ -195,7 +197,7 @@ export async function acceptIntakes(
       FROM mine, ${calls.sql}
       -- A call from the local journal may be there already, if what was said of that was lost.
       ON CONFLICT DO NOTHING
-    )${told.sql}${wishes}, bots AS MATERIALIZED (
+    )${told.sql}${wishes}${media.sql}, bots AS MATERIALIZED (
       SELECT c.key, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
     )
     SELECT said.id, said.conversation, said.position, said.received_at, l.channel, l.fence, l.holder, l.heard, l.next_position,
@@ -221,6 +223,7 @@ export async function acceptIntakes(
     claim?.holder ?? null,
     ...calls.values,
     ...told.values,
+    ...media.values,
   ]
   type Row = LineColumns & {
     id: string | null

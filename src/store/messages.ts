@@ -1,6 +1,16 @@
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
 
+/** One piece of media that came with a message. */
+export interface KeptMedia {
+  n: number
+  state: "waiting" | "kept" | "failed"
+  hash?: string
+  mime?: string
+  size?: number
+  why?: string
+}
+
 /** A message as lists and pages show it: what was said, and how far it got. */
 export interface MessageRow {
   id: string
@@ -31,6 +41,8 @@ export interface MessageRow {
   settledAt: Date | null
   /** When the provider told of its status, by the provider's clock. */
   toldAt: Date | null
+  /** What became of the media that came with it. */
+  kept: KeptMedia[] | null
   /** The conversation's title. */
   title: string | null
 }
@@ -66,6 +78,9 @@ const view = `
     coalesce(t.turn, m.turn) AS turn, coalesce(m.provider_id, a.provider_id) AS "providerId", m.body, m.words AS text,
     m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title,
     t.route, t.replies, t.ended_at AS "handledAt", a.at AS "settledAt", s.at AS "toldAt", p.id AS parked,
+    CASE WHEN m.event = 'media' AND m.direction = 'in' THEN (
+      SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('n', x.n, 'state', x.state, 'hash', x.hash, 'why', x.why, 'mime', f.mime, 'size', f.size)) ORDER BY x.n)
+      FROM message_media x LEFT JOIN media f ON f.hash = x.hash WHERE x.message = m.id) END AS kept,
     CASE
       WHEN p.id IS NOT NULL THEN 'parked'
       WHEN m.direction = 'in' THEN CASE

@@ -4,6 +4,7 @@ import { Link, useParams } from "react-router"
 import type { ConversationView, MessageView } from "../../client/types.ts"
 import { Button, Copy, Empty, Json, Problem, useListKeys } from "../parts/basics.tsx"
 import { MessageWord, SmallRail } from "../parts/Rail.tsx"
+import { Kept } from "../parts/Kept.tsx"
 import { service, useData } from "../service.ts"
 import { clock, span, when } from "../time.ts"
 
@@ -210,12 +211,14 @@ function Words({ message, side }: { message: MessageView; side: "theirs" | "ours
   const stops = message.stops ?? []
   const edge = side === "theirs" ? "border-r-2 pr-3 text-right items-end" : "border-l-2 pl-3 items-start"
   const needsYou = message.status === "parked"
-  const choices = (message.body.choices as { label: string }[] | undefined) ?? []
+  const { body } = message as { body: { choices?: { label: string }[]; cards?: { choices?: { label: string }[] }[] } }
+  const choices = [...(body.choices ?? []), ...(body.cards ?? []).flatMap((card) => card.choices ?? [])]
   return (
     <div className={`flex flex-col gap-1 py-0.5 ${edge} ${needsYou ? "border-damson" : "border-spruce"}`}>
       <p className="m-0 max-w-full text-sm whitespace-pre-wrap [overflow-wrap:anywhere]">
         {message.text || `(${message.event})`}
       </p>
+      <Kept message={message} />
       {side === "ours" && choices.length > 0 ? (
         <p className="m-0 flex flex-wrap gap-1 text-xs">
           {choices.map((choice) => (

@@ -3,6 +3,7 @@ import { Link, useParams } from "react-router"
 import type { AttemptView, IntakeView, Passage, PassagePath, ReplyPath, TurnView } from "../../client/types.ts"
 import { Button, Copy, Empty, Facts, Json, Problem, Section } from "../parts/basics.tsx"
 import { Rail, RailWord, sentence } from "../parts/Rail.tsx"
+import { Kept } from "../parts/Kept.tsx"
 import { service, useData } from "../service.ts"
 import { clock, span, when } from "../time.ts"
 
@@ -52,6 +53,7 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
         <Section title={passage.intake ? "Message" : "Sent by hand"}>
           <blockquote className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]">
             {message.text || `(${message.event})`}
+            <Kept message={message} />
           </blockquote>
           <Facts
             rows={[

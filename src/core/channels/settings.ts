@@ -34,6 +34,19 @@ const common = {
     .pattern(/^(cnv_\w+|https?:\/\/\S+|[a-z0-9][a-z0-9-]*:\S+)$/)
     .message("alertTo is a conversation (cnv_… or channel:address) or an http address")
     .description("who is told when the channel needs a person"),
+  mediaLimit: Joi.number()
+    .positive()
+    .max(100)
+    .default(25)
+    .description("megabytes of one picture, sound or file that is fetched and kept"),
+  mediaTypes: Joi.string()
+    .pattern(/^[\w.+*-]+\/[\w.+*-]+(,\s*[\w.+*-]+\/[\w.+*-]+)*$/)
+    .message("mediaTypes are written as image/*, application/pdf")
+    .description("sorts of media that are kept; everything but web pages and programs when left out"),
+  fetchFrom: Joi.string()
+    .pattern(/^[0-9a-fA-F.:/, ]+$/)
+    .message("fetchFrom names addresses or networks such as 10.0.0.0/8, 192.168.1.5")
+    .description("private networks that media may be fetched from; none when left out"),
   bot: Joi.string().description("the bot that answers, when there are several"),
   lane: Joi.string().description("the lane it follows; live when left out"),
 }

@@ -1,5 +1,6 @@
 import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import fastify from "fastify"
+import { snapshot } from "../shared/standin.ts"
 import { Delivery } from "./deliver.ts"
 import { methods, Refusal } from "./methods.ts"
 import { PersonSide } from "./person.ts"
@@ -88,14 +89,9 @@ function serveApi(app: FastifyInstance, world: World, delivery: Delivery, pace: 
   app.get<{ Params: { bot: string; "*": string } }>("/file/:bot/*", async (request, reply) => {
     if (!world.botByToken(request.params.bot.slice(3)))
       return reply.code(401).send({ ok: false, error_code: 401, description: "Unauthorized" })
-    return reply.type("image/png").send(onePixel)
+    return reply.type("image/svg+xml").send(snapshot(request.params["*"].replace(/^photos\/|-\d+|\.png$/g, "")))
   })
 }
-
-const onePixel = Buffer.from(
-  "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==",
-  "base64",
-)
 
 async function readBody(request: FastifyRequest): Promise<Body> {
   const raw = request.body as Buffer | undefined

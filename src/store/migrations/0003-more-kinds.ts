@@ -38,6 +38,29 @@ export async function up(knex: Knex): Promise<void> {
     ALTER TABLE turns ADD COLUMN taken_as jsonb;
 
     ALTER TABLE conversations ADD COLUMN opted_out timestamptz;
+
+    -- What people sent, once by its content; and which message it came with. Fetched after the message was taken.
+    CREATE TABLE media (
+      hash text COLLATE "C" PRIMARY KEY,
+      mime text NOT NULL,
+      size integer NOT NULL,
+      content bytea NOT NULL,
+      kept_at timestamptz NOT NULL DEFAULT now()
+    );
+    ALTER TABLE media ALTER COLUMN content SET STORAGE EXTERNAL;
+    CREATE TABLE message_media (
+      message id NOT NULL,
+      n integer NOT NULL,
+      channel text NOT NULL,
+      ref text NOT NULL,
+      state text NOT NULL DEFAULT 'waiting' CHECK (state IN ('waiting', 'kept', 'failed')),
+      hash text,
+      why text,
+      tries integer NOT NULL DEFAULT 0,
+      due_at timestamptz NOT NULL DEFAULT now(),
+      PRIMARY KEY (message, n)
+    ) WITH (fillfactor = 70);
+    CREATE INDEX message_media_due ON message_media (due_at) WHERE state = 'waiting';
   `)
 }
 

@@ -1,4 +1,4 @@
-import type { Account, Channel, OnRecord, ProviderAnswer } from "../kind.ts"
+import type { Account, Channel, Fetching, OnRecord, ProviderAnswer } from "../kind.ts"
 import { idAt, listAt, numberAt, objectAt, textAt } from "../../message/json.ts"
 import { call } from "./calls.ts"
 import { judge, readAnswer } from "./judge.ts"
@@ -97,4 +97,21 @@ function fault(answer: ProviderAnswer): { fault: string; remedy: string; lockedO
   if (outcome.outcome === "lockedOut") return { fault: outcome.why, remedy: outcome.remedy, lockedOut: true }
   const why = "why" in outcome ? outcome.why : "the answer holds no result"
   return { fault: why, remedy: "Check apiBase and the network, then try again.", lockedOut: false }
+}
+
+/** A file's path is told on asking, for files up to 20 MB; the content lies under it for an hour at least. */
+export const fetching: Fetching = {
+  find: (ref) => call("getFile", { file_id: ref }, { speaks: false }),
+  readFind(answer) {
+    const result = resultOf(answer)
+    const path = textAt(result, "file_path")
+    const size = numberAt(result, "file_size")
+    return path === undefined ? undefined : { address: path, ...(size !== undefined ? { size } : {}) }
+  },
+  fetch: (address) => ({
+    name: "file content",
+    method: "GET",
+    address: [{ setting: "apiBase" }, "/file/bot", { secret: "token" }, `/${address.replace(/^\//, "")}`],
+    speaks: false,
+  }),
 }

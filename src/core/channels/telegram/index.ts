@@ -1,6 +1,6 @@
 import Joi from "joi"
 import type { ChannelKind } from "../kind.ts"
-import { account } from "./account.ts"
+import { account, fetching } from "./account.ts"
 import { acknowledge, acknowledgeLate } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
@@ -43,5 +43,6 @@ export const telegram: ChannelKind = {
   looks,
   judge,
   account,
+  fetching,
   polling,
 }

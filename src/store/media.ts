@@ -1,0 +1,88 @@
+import type { Media } from "../core/message/message.ts"
+import type { Database } from "./database.ts"
+import { rows } from "./database.ts"
+import { batch } from "./unnest.ts"
+
+/** The part of a statement that notes what is to be fetched; empty when no message brings media. */
+export function keepMedia(messages: { id: string; channel: string; media: Media[] }[]): {
+  sql: string
+  values: unknown[]
+} {
+  const pieces = messages.flatMap(({ id, channel, media }) =>
+    media.map(({ ref }, n) => ({ message: id, n, channel, ref })),
+  )
+  if (pieces.length === 0) return { sql: "", values: [] }
+  const f = batch("f", pieces, { message: "text", n: "integer", channel: "text", ref: "text" })
+  return {
+    sql: `, kept_media AS (
+      INSERT INTO message_media (message, n, channel, ref)
+      SELECT f.message, f.n, f.channel, f.ref FROM ${f.sql} JOIN fresh ON fresh.message = f.message
+    )`,
+    values: f.values,
+  }
+}
+
+export interface DueMedia {
+  message: string
+  n: number
+  channel: string
+  ref: string
+  tries: number
+}
+
+/** Takes what is due to be fetched; another process may take it again after two minutes. */
+export async function takeDueMedia(database: Database, limit: number): Promise<DueMedia[]> {
+  return rows<DueMedia>(
+    database,
+    `WITH due AS (
+       SELECT message, n FROM message_media WHERE state = 'waiting' AND due_at <= now() ORDER BY due_at LIMIT ? FOR UPDATE SKIP LOCKED
+     )
+     UPDATE message_media m SET due_at = now() + interval '2 minutes', tries = m.tries + 1 FROM due
+     WHERE m.message = due.message AND m.n = due.n RETURNING m.message, m.n, m.channel, m.ref, m.tries`,
+    [limit],
+  )
+}
+
+/** Keeps content once, however often it comes, and notes with which message it came. */
+export async function keepContent(
+  database: Database,
+  due: DueMedia,
+  kept: { hash: string; mime: string; content: Buffer },
+): Promise<void> {
+  await database.transaction(async (step) => {
+    await rows(
+      step,
+      "INSERT INTO media (hash, mime, size, content) VALUES (?, ?, ?, ?) ON CONFLICT (hash) DO NOTHING",
+      [kept.hash, kept.mime, kept.content.length, kept.content],
+    )
+    await rows(step, "UPDATE message_media SET state = 'kept', hash = ?, why = NULL WHERE message = ? AND n = ?", [
+      kept.hash,
+      due.message,
+      due.n,
+    ])
+  })
+}
+
+/** A fetch that failed: again after so many seconds, or never. */
+export async function mediaFailed(
+  database: Database,
+  due: DueMedia,
+  why: string,
+  again: number | undefined,
+): Promise<void> {
+  await rows(
+    database,
+    `UPDATE message_media SET why = ?, state = CASE WHEN ?::float8 IS NULL THEN 'failed' ELSE 'waiting' END,
+       due_at = now() + coalesce(?::float8, 0) * interval '1 second' WHERE message = ? AND n = ?`,
+    [why, again ?? null, again ?? null, due.message, due.n],
+  )
+}
+
+export async function contentOf(
+  database: Database,
+  hash: string,
+): Promise<{ mime: string; content: Buffer } | undefined> {
+  return (
+    await rows<{ mime: string; content: Buffer }>(database, "SELECT mime, content FROM media WHERE hash = ?", [hash])
+  )[0]
+}
