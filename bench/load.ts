@@ -1,5 +1,6 @@
 import { createServer, connect } from "node:net"
 import type { Socket } from "node:net"
+import { answerTo, callsOf } from "./calls.ts"
 
 /**
  * The load, the same for whatever is measured: a crowd that writes, and a provider that takes every message at once.
@@ -10,7 +11,8 @@ export interface Wave {
   /** Where the calls go. */
   port: number
   path: string
-  secret: string
+  /** The kind of channel; Telegram when left out. */
+  kind?: string
   /** The first update id, and how many there are. */
   from: number
   count: number
@@ -67,15 +69,12 @@ const sentAt = new Map<string, number>()
 let waits: number[] = []
 
 const provider = createServer((socket) => {
-  let id = 1
-  reading(socket, (_head, body) => {
-    const answer = JSON.stringify({
-      ok: true,
-      result: { message_id: id++, date: 1_760_000_000, chat: { id: 1, type: "private" }, text: "taken" },
-    })
+  reading(socket, (head, body) => {
+    const { body: answer, message } = answerTo(head.slice(head.indexOf(" ") + 1, head.indexOf(" HTTP/")))
     socket.write(
       `HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: ${answer.length}\r\nconnection: keep-alive\r\n\r\n${answer}`,
     )
+    if (!message) return
     const chat = /"chat_id": ?"?(-?\d+)/.exec(body)?.[1]
     const from = chat === undefined ? undefined : sentAt.get(chat)
     if (from !== undefined) waits.push(performance.now() - from)
@@ -86,17 +85,15 @@ const provider = createServer((socket) => {
 
 function callOf(wave: Wave, n: number): { chat: string; bytes: string } {
   const chat = String(wave.firstPerson + (n % wave.people))
-  const body = JSON.stringify({
-    update_id: wave.from + n,
-    message: {
-      message_id: n + 1,
-      from: { id: Number(chat), is_bot: false, first_name: "Ines", language_code: "pt" },
-      chat: { id: Number(chat), first_name: "Ines", type: "private" },
-      date: Math.floor(Date.now() / 1000),
-      text: wave.text,
-    },
+  const kind = wave.kind ?? "telegram"
+  const { headers, body } = callsOf[kind]!({
+    n: wave.from + n,
+    person: wave.firstPerson + (n % wave.people),
+    text: wave.text,
+    address: `http://127.0.0.1:${wave.port}${wave.path}`,
   })
-  const bytes = `POST ${wave.path} HTTP/1.1\r\nhost: 127.0.0.1:${wave.port}\r\ncontent-type: application/json\r\nx-telegram-bot-api-secret-token: ${wave.secret}\r\ncontent-length: ${Buffer.byteLength(body)}\r\nconnection: keep-alive\r\n\r\n${body}`
+  const lines = Object.entries(headers).map(([name, value]) => `${name}: ${value}\r\n`)
+  const bytes = `POST ${wave.path} HTTP/1.1\r\nhost: 127.0.0.1:${wave.port}\r\n${lines.join("")}content-length: ${Buffer.byteLength(body)}\r\nconnection: keep-alive\r\n\r\n${body}`
   return { chat, bytes }
 }
 

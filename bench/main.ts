@@ -5,15 +5,23 @@ import { parseArgs } from "node:util"
 import { startEmbedded } from "../src/store/embedded.ts"
 import type { Wave } from "./load.ts"
 import type { Subject, WobbetSubject } from "./stage.ts"
+import type { KindRates } from "./kinds.ts"
+import { measureKinds } from "./kinds.ts"
 import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
-import { printTable } from "./table.ts"
+import { printKinds, printTable } from "./table.ts"
 
 /**
  * Each figure beside its baseline, taken in turn on one machine, from one load generator and one database server. What
  * counts is the ratio: the figures themselves move by a third from one minute to the next on a shared machine.
  */
 const { values: options } = parseArgs({
-  options: { quick: { type: "boolean" }, json: { type: "boolean" }, rounds: { type: "string", default: "3" } },
+  options: {
+    quick: { type: "boolean" },
+    json: { type: "boolean" },
+    rounds: { type: "string", default: "3" },
+    /** Measures the kinds of channel alone, and keeps the other figures as they are. */
+    kinds: { type: "boolean" },
+  },
 })
 const rounds = Number(options.rounds)
 const size = options.quick ? 0.1 : 1
@@ -49,6 +57,8 @@ export interface Results {
   wobbet: Run[]
   waiting: { conversations: number; without: number[]; with: number[] }
   memory: { few: number; many: number; after: [number, number] }
+  /** Reading and rendering by kind; and messages handled end to end a second, by kind, in rounds. */
+  kinds?: { rates: KindRates[]; handled: { [kind: string]: number[] } }
 }
 
 const say = (text: string) => process.stderr.write(`${text}\n`)
@@ -68,7 +78,6 @@ async function wave(subject: Subject, count: number, more: Partial<Wave> = {}) {
   const given = {
     port: subject.port,
     path: subject.path,
-    secret: subject.secret,
     from,
     count,
     atOnce,
@@ -159,7 +168,44 @@ async function memory(subject: WobbetSubject): Promise<Results["memory"]> {
   return { few: first, many: memoryOf(subject.pid), after: [few, many] }
 }
 
+/** The same end to end on each kind, in turn. */
+async function endToEnd(subject: WobbetSubject): Promise<{ [kind: string]: number[] }> {
+  const handled: { [kind: string]: number[] } = {}
+  const all = ["telegram", "whatsapp", "messenger", "slack", "sms"]
+  const on = (kind: string) => ({ kind, path: `/in/${kind}` })
+  for (const kind of all) await wave(subject, people, on(kind))
+  for (let round = 0; round < rounds; round++)
+    for (const kind of all) (handled[kind] ??= []).push(messages / (await wave(subject, messages, on(kind))).seconds)
+  return handled
+}
+
+async function kindsOf(): Promise<NonNullable<Results["kinds"]>> {
+  say("reading and rendering by kind")
+  const rates = measureKinds(rounds + 2)
+  say("end to end by kind")
+  const handled = await taking(startWobbet(await freshDatabase(), join(home, "kinds"), load, true), endToEnd)
+  return { rates, handled }
+}
+
+const file = join(root, "bench/results.json")
+
 try {
+  if (options.kinds) {
+    const before = JSON.parse(readFileSync(file, "utf8")) as Results
+    const results: Results = { ...before, kinds: await kindsOf() }
+    if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
+    if (options.json) process.stdout.write(`${JSON.stringify(results.kinds, null, 2)}\n`)
+    else printKinds(results.kinds!)
+  } else await measureAll()
+} finally {
+  for (const subject of subjects) await subject.stop()
+  await load.stop()
+  await server.stop()
+  rmSync(home, { recursive: true, force: true })
+}
+process.exit(0)
+
+async function measureAll(): Promise<void> {
   const handwritten: Run[] = []
   const wobbet: Run[] = []
   for (let round = 1; round <= rounds; round++) {
@@ -184,14 +230,9 @@ try {
     wobbet,
     waiting: crowd,
     memory: kept,
+    kinds: await kindsOf(),
   }
-  if (!options.quick) writeFileSync(join(root, "bench/results.json"), `${JSON.stringify(results, null, 2)}\n`)
+  if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
   if (options.json) process.stdout.write(`${JSON.stringify(results, null, 2)}\n`)
   else printTable(results)
-} finally {
-  for (const subject of subjects) await subject.stop()
-  await load.stop()
-  await server.stop()
-  rmSync(home, { recursive: true, force: true })
 }
-process.exit(0)

@@ -5,6 +5,7 @@ import { createServer } from "node:net"
 import { join, resolve } from "node:path"
 import pg from "pg"
 import { Client } from "../src/client/client.ts"
+import { channelsFor, hookSecret } from "./calls.ts"
 import type { FromLoad, ToLoad, Wave, WaveResult } from "./load.ts"
 
 export const root = resolve(import.meta.dirname, "../..")
@@ -51,7 +52,6 @@ export interface Subject {
   name: string
   port: number
   path: string
-  secret: string
   /** Processes whose processor time is its own. */
   pids: () => number[]
   /** Resolves once everything is recorded. */
@@ -59,20 +59,17 @@ export interface Subject {
   stop: () => Promise<void>
 }
 
-const secret = "bench-hook-secret"
-
 export async function startHandwritten(databaseUrl: string, load: Load): Promise<Subject> {
   const { child, said, stop } = await begin<{ port: number }>(built("handwritten"), {
     DATABASE_URL: databaseUrl,
     PROVIDER: load.provider,
-    SECRET: secret,
+    SECRET: hookSecret,
   })
   // It answers only once everything is recorded.
   return {
     name: "hand-written",
     port: said.port,
     path: "/hook",
-    secret,
     pids: () => [child.pid!],
     settled: async () => undefined,
     stop,
@@ -85,7 +82,8 @@ export interface WobbetSubject extends Subject {
   database: pg.Client
 }
 
-export async function startWobbet(databaseUrl: string, home: string, load: Load): Promise<WobbetSubject> {
+/** @param all every kind of channel, each under its own name, beside the one that is measured in all. */
+export async function startWobbet(databaseUrl: string, home: string, load: Load, all = false): Promise<WobbetSubject> {
   const port = await freePort()
   const child = spawn(join(root, "bin/wobbet"), ["serve", "--bot", join(root, "bench/bot")], {
     env: {
@@ -112,14 +110,18 @@ export async function startWobbet(databaseUrl: string, home: string, load: Load)
       key,
       // Faster than any load here: what is measured is Wobbet, not the pace it keeps.
       settings: { apiBase: load.provider, perSecond: 10_000, gather: 0 },
-      secrets: { token: "7700900001:bench", hookSecret: secret },
+      secrets: { token: "7700900001:bench", hookSecret },
     })
+  }
+  for (const { kind, settings, secrets } of all ? channelsFor(load.provider, client.url) : []) {
+    if (here.includes(kind)) continue
+    await client.addChannel({ kind, key: kind, settings: { ...settings, perSecond: 10_000, gather: 0 }, secrets })
   }
   const database = new pg.Client({ connectionString: databaseUrl })
   await database.connect()
   const quiet = async () => {
     const { rows } = await database.query<{ busy: boolean }>(
-      `SELECT EXISTS (SELECT 1 FROM work WHERE due_at < 'infinity') OR EXISTS (SELECT 1 FROM outbox o WHERE o.channel = 'quay') AS busy`,
+      `SELECT EXISTS (SELECT 1 FROM work WHERE due_at < 'infinity') OR EXISTS (SELECT 1 FROM outbox o WHERE o.channel <> 'stuck') AS busy`,
     )
     return !rows[0]!.busy
   }
@@ -127,7 +129,6 @@ export async function startWobbet(databaseUrl: string, home: string, load: Load)
     name: "Wobbet",
     port,
     path: "/in/quay",
-    secret,
     pid: child.pid!,
     client,
     database,

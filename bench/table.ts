@@ -81,6 +81,47 @@ export function printTable(results: Results): void {
     ])
   }
   process.stdout.write(`${cost.toString()}\n`)
+  if (results.kinds) printKinds(results.kinds)
+}
+
+/** Reading and rendering, and the whole way, by kind. */
+export function printKinds({ rates, handled }: NonNullable<Results["kinds"]>): void {
+  const table = new Table({
+    head: [
+      "kind",
+      "verify + parse",
+      "JSON.parse + HMAC",
+      "ratio",
+      "aim",
+      "",
+      "parts rendered",
+      "end to end",
+      "to telegram's",
+      "aim",
+      "",
+    ],
+    style: { head: ["bold"], border: ["gray"] },
+  })
+  const verdict = (met: boolean) => (met ? pc.green("met") : pc.yellow("missed"))
+  const first = median(handled.telegram ?? [1])
+  for (const { kind, read, readBase, rendered } of rates) {
+    const whole = median(handled[kind] ?? [0])
+    const ratio = read / readBase
+    table.push([
+      kind,
+      right(`${thousands(Math.round(read))} /s`),
+      right(`${thousands(Math.round(readBase))} /s`),
+      right(`${ratio.toFixed(2)} ×`),
+      "≥ 0.6 ×",
+      verdict(ratio >= 0.6),
+      right(`${thousands(Math.round(rendered))} /s`),
+      right(`${thousands(Math.round(whole))} /s`),
+      right(`${(whole / first).toFixed(2)} ×`),
+      "≥ 0.8 ×",
+      verdict(whole / first >= 0.8),
+    ])
+  }
+  process.stdout.write(`${table.toString()}\n`)
 }
 
 function shown(value: number, unit: string): string {

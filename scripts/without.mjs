@@ -115,8 +115,8 @@ const mechanisms = [
   {
     name: "4 state and replies commit together",
     file: "src/store/turns.ts",
-    from: "SELECT i.conversation, i.state FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL",
-    to: "SELECT i.conversation, i.state FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL AND random() < 0.5",
+    from: "SELECT i.conversation, i.state, i.offered FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL",
+    to: "SELECT i.conversation, i.state, i.offered FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL AND random() < 0.5",
     test: ["crashes", "."],
   },
   {

@@ -39,7 +39,7 @@ export function talkCommands(program: Command): void {
       const shown = new Map<string, string>()
       try {
         for await (const event of client.live(stop.signal)) {
-          if (event.what === "parked") continue
+          if (event.what === "parked" || event.message === null) continue
           const message = await client.message(event.message)
           if (options.channel && message.channel !== options.channel) continue
           const look = `${message.status} ${message.reason ?? ""}`

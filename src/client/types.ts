@@ -239,8 +239,9 @@ export interface Page<Item> {
 }
 
 export interface LiveEvent {
-  what: "message" | "turn" | "attempt" | "parked" | "channels"
-  message: string
+  what: "message" | "turn" | "attempt" | "parked" | "decided" | "status" | "channels"
+  /** Left out where it tells of a whole conversation. */
+  message: string | null
   conversation: string | null
   outcome: string | null
 }

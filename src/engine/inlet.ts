@@ -160,6 +160,7 @@ export class Inlet {
       }
     })
     for (let at = 0; at < drafts.length; at += 200) await this.keepHalving(drafts.slice(at, at + 200))
+    this.tell(drafts)
     if (FAULTS_BUILT) await faultPoint("journal: calls read in")
   }
 

@@ -135,8 +135,6 @@ export class Sender {
    */
   mayStart(channel: string, place: Place, call: OutgoingCall): boolean {
     if (this.stopping || this.callsOf(channel) >= mostCalls || !this.leased(channel, call)) return false
-    // Whether the person has asked for nothing more is looked up when the attempt begins.
-    if (kindOf(this.parts.channels.get(channel)!.row.kind).abilities.obeysStopWords) return false
     const pacer = this.pacers.get(channel)
     const now = Date.now()
     if (!pacer || pacer.wait(place, call, now) > 0) return false
@@ -187,15 +185,19 @@ export class Sender {
     )
     const mine = new Set(taken.map((one) => one.channel))
     for (const channel of this.leases.keys()) if (!mine.has(channel)) this.leases.delete(channel)
+    let newly = false
     for (const { channel, taken: isNew } of taken) {
       const known = this.parts.channels.get(channel)
       if (!known) continue
       const fresh = isNew || !this.pacers.has(channel)
+      newly ||= fresh
       if (fresh) await this.begin(known)
       else this.pacers.get(channel)!.adjust(paceSettings(known))
       this.leases.set(channel, asked + leaseSeconds * 1000)
     }
     await this.recoverStrays()
+    // What was said before the right to send it came waits for nothing else.
+    if (newly) await this.sweep()
   }
 
   /**

@@ -540,6 +540,7 @@ export class Turns {
     const tokens: TurnResult["tokens"] = []
     const offered: Offered[] = []
     const { respondAt } = lead
+    const guarded = kindOf(known.row.kind).abilities.obeysStopWords === true
     const place = respondAt === undefined ? line.place : { ...line.place, respondAt }
     const out = replies.flatMap((given, at): OutboundMessage[] => {
       const reply = given.part === "typing" && lead.providerId ? { to: lead.providerId, ...given } : given
@@ -558,7 +559,7 @@ export class Turns {
       tokens.push(...rendered.tokens)
       offered.push(...choicesOffered(reply))
       const { id, event, body, words, calls } = rendered.message
-      return [{ id, event, origin: "handler", author: undefined, body, words, calls, start: false }]
+      return [{ id, event, origin: "handler", author: undefined, body, words, calls, start: false, guarded }]
     })
     const [first] = out
     if (first && this.parts.sender?.mayStart(line.channel, line.place, first.calls[0]!)) first.start = true

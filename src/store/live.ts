@@ -1,10 +1,13 @@
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
 
-/** Something that happened since a cursor: a message came or went, a turn ended, an attempt ended, something was parked. */
+/**
+ * Something that happened since a cursor: a message came or went, a turn or an attempt ended, something was parked or
+ * decided, the provider told how far a message got. What it tells of a whole place names only the conversation.
+ */
 export interface Happening {
-  what: "message" | "turn" | "attempt" | "parked"
-  message: string
+  what: "message" | "turn" | "attempt" | "parked" | "decided" | "status"
+  message: string | null
   conversation: string | null
   outcome: string | null
 }
@@ -37,8 +40,17 @@ export async function happenings(
            SELECT 'attempt', message, NULL, outcome, xid FROM attempts WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
            UNION ALL
            SELECT 'parked', message, conversation, cause, xid FROM parked WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
+           UNION ALL
+           SELECT 'decided', message, conversation, decision, decided_xid FROM parked WHERE decided_xid >= ?::text::xid8 AND decided_xid < ?::text::xid8
+           UNION ALL
+           SELECT 'status', a.message, NULL, s.status, s.xid FROM statuses s JOIN attempts a ON a.trace = s.trace
+             WHERE s.xid >= ?::text::xid8 AND s.xid < ?::text::xid8
+           UNION ALL
+           SELECT 'status', NULL, p.conversation, r.status, r.xid FROM read_marks r
+             JOIN places p ON p.channel = r.channel AND p.address = r.address AND p.topic = ''
+             WHERE r.xid >= ?::text::xid8 AND r.xid < ?::text::xid8
          ) h ORDER BY xid, message LIMIT ?`,
-        [since, cursor, since, cursor, since, cursor, since, cursor, limit + 1],
+        [...Array.from({ length: 7 }, () => [since, cursor]).flat(), limit + 1],
       )
       if (items.length <= limit) return { cursor, items: items.map(bare) }
       // A transaction's rows stay together: what the limit cut through is left for the next look.

@@ -54,7 +54,7 @@ export async function decideParked(
 ): Promise<boolean> {
   const done = await rows(
     database,
-    "UPDATE parked SET decision = ?, decided_by = ?, decided_at = clock_timestamp() WHERE id = ? AND decided_at IS NULL RETURNING id",
+    "UPDATE parked SET decision = ?, decided_by = ?, decided_at = clock_timestamp(), decided_xid = pg_current_xact_id() WHERE id = ? AND decided_at IS NULL RETURNING id",
     [decision, by, id],
   )
   return done.length > 0

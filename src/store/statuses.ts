@@ -71,7 +71,7 @@ export function keepStatuses(statuses: ToldStatus[]): { sql: string; values: unk
     ), kept_marks AS (
       INSERT INTO read_marks AS k (channel, address, status, up_to)
       SELECT r.channel, r.address, r.status, r.at FROM mine, ${r.sql}
-      ON CONFLICT (channel, address, status) DO UPDATE SET up_to = greatest(k.up_to, excluded.up_to)
+      ON CONFLICT (channel, address, status) DO UPDATE SET up_to = greatest(k.up_to, excluded.up_to), xid = excluded.xid
     )`,
     values: [...s.values, ...r.values],
   }
@@ -111,7 +111,7 @@ export async function settleParkedDoubts(
     const done = await database.transaction(async (step) => {
       const [parked] = await rows<{ conversation: string }>(
         step,
-        `UPDATE parked SET decision = 'arrived', decided_by = 'the provider', decided_at = clock_timestamp()
+        `UPDATE parked SET decision = 'arrived', decided_by = 'the provider', decided_at = clock_timestamp(), decided_xid = pg_current_xact_id()
          WHERE message = ? AND what = 'send' AND cause = 'doubt' AND channel = ? AND decided_at IS NULL RETURNING conversation`,
         [message, channel],
       )

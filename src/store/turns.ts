@@ -287,6 +287,8 @@ export interface OutboundMessage {
   calls: OutgoingCall[]
   /** Set for the one whose first attempt should start with this commit if the line is free. */
   start?: boolean
+  /** Set where the person may have asked for nothing more: then it starts only if they have not. */
+  guarded?: boolean
 }
 
 export interface CommitResult {
@@ -459,7 +461,8 @@ export async function commitTurns(
     ), o AS (
       -- What this statement sees of the outbox is all there is only if nothing outbound has joined the line since it was loaded.
       SELECT o.*, h.first + o.n AS position, o.start AND o.n = 0 AND h.alone
-        AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation) AS starts
+        AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation)
+        AND NOT (o.guarded AND EXISTS (SELECT 1 FROM conversations v WHERE v.id = o.conversation AND v.opted_out IS NOT NULL)) AS starts
       FROM ${outs.sql} JOIN held h USING (conversation)
     ),
     ${outboundInserts},
@@ -524,6 +527,7 @@ export function outboundBatch(
       words: out.words,
       calls: out.calls,
       start: out.start ?? false,
+      guarded: out.guarded ?? false,
     })),
     {
       conversation: "text",
@@ -538,6 +542,7 @@ export function outboundBatch(
       words: "text",
       calls: "jsonb",
       start: "boolean",
+      guarded: "boolean",
     },
   )
 }

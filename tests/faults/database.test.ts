@@ -12,6 +12,7 @@ import {
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
+import { setKind } from "../support/kinds.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { bring, crowd, hookSecret, insist, update } from "../support/updates.ts"
 
@@ -176,3 +177,30 @@ describe("answered means kept, where the provider never repeats: the local journ
     60_000,
   )
 })
+
+test.each(["slack", "sms"])(
+  "on %s, whose calls never come again, what is said meanwhile is answered later",
+  async (kind) => {
+    const { service } = await scene({})
+    const stage = await setKind(service, kind)
+    await stage.says("count")
+    await stage.answered(1)
+    await server.stop()
+    try {
+      if (kind === "slack") {
+        // Who gave a slash command reads that the answer will take longer.
+        const taken = await stage.does("command", { channel: "C2", command: "/start" })
+        expect(taken).toMatchObject({ status: 200, body: expect.stringContaining("a little longer") as unknown })
+      } else await stage.says("count")
+      await pause(300)
+    } finally {
+      await server.start()
+    }
+    if (kind === "sms") expect((await stage.answered(2)).map((one) => one.text)).toEqual(["count 1", "count 2"])
+    else {
+      const room = () => stage.standin.stage.screen("C2").filter((one) => !one.text.startsWith("(only you)"))
+      await eventually(async () => room().some((one) => one.text.startsWith("Hello")), "the answer")
+    }
+    await stage.stop()
+  },
+)

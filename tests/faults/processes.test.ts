@@ -251,7 +251,7 @@ describe("order does not hang on ids or clocks", () => {
     const broken = new AbortController()
     const watching = (async () => {
       for await (const event of service.client.live(broken.signal))
-        if (event.what === "message") seen.push(event.message)
+        if (event.what === "message") seen.push(event.message!)
     })().catch(() => undefined)
     const told = async () => {
       const found = await Promise.all(seen.map((id) => service.client.message(id)))

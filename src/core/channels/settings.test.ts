@@ -9,6 +9,7 @@ test("what is left out has its default", () => {
     receive: "webhook",
     onDoubt: "park",
     answerBots: false,
+    mediaLimit: 25,
   })
 })
 

@@ -22,6 +22,7 @@ export async function up(knex: Knex): Promise<void> {
       PRIMARY KEY (trace, status)
     );
     CREATE INDEX statuses_by_intake ON statuses (intake);
+    CREATE INDEX statuses_by_xid ON statuses (xid);
 
     -- Everything said in a place until a time was delivered, or read.
     CREATE TABLE read_marks (
@@ -29,8 +30,15 @@ export async function up(knex: Knex): Promise<void> {
       address text NOT NULL,
       status text NOT NULL,
       up_to timestamptz NOT NULL,
+      xid xid8 NOT NULL DEFAULT pg_current_xact_id(),
       PRIMARY KEY (channel, address, status)
     ) WITH (fillfactor = 70);
+
+    CREATE INDEX read_marks_by_xid ON read_marks (xid);
+
+    -- Decisions are told by the live stream too.
+    ALTER TABLE parked ADD COLUMN decided_xid xid8;
+    CREATE INDEX parked_by_decision ON parked (decided_xid) WHERE decided_xid IS NOT NULL;
 
     -- The options that were offered last, so that "2" or a label typed by hand is the choice it names.
     ALTER TABLE states ADD COLUMN offered jsonb;
