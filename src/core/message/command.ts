@@ -10,6 +10,7 @@ export function readCommand(text: string): Message["command"] {
 
 /** A text as a message's content: a command where it is one. */
 export function saidText(text: string): Pick<Message, "event" | "text" | "command"> {
+  if (!text.startsWith("/")) return { event: "text", text }
   const command = readCommand(text)
   return { event: command ? "command" : "text", text, ...(command ? { command } : {}) }
 }

@@ -1,7 +1,6 @@
 import { isoMilliseconds, saidText } from "../../message/command.ts"
-import { storableJson } from "../../message/graphemes.ts"
 import type { JsonObject } from "../../message/json.ts"
-import { idAt, isObject, listAt, numberAt, objectAt, readJson, textAt } from "../../message/json.ts"
+import { idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
 import type { Media, MediaKind, Message, Place } from "../../message/message.ts"
 import type { Channel, InboundCall, Parsed, ParsedMessage } from "../kind.ts"
 import { nothingParsed } from "../kind.ts"
@@ -12,7 +11,7 @@ export function parse(inbound: InboundCall, channel: Channel): Parsed {
   if (inbound.method === "GET") return { ...parsed, notes: ["the provider's handshake"] }
   let body: unknown
   try {
-    body = storableJson(readJson(inbound.body))
+    body = readStorableJson(inbound.body)
   } catch (error) {
     return { ...parsed, unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` }
   }
@@ -49,13 +48,13 @@ function readEvent(event: unknown, parsed: Parsed, silent?: string): void {
   }
   const at = isoMilliseconds(event.timestamp)
   const place: Place = { address: sender, kind: "direct" }
-  const read = contentOf(name, content)
-  const message: Message = { ...read, place, from: { address: sender, bot: false }, ...(at ? { sentAt: at } : {}) }
-  parsed.messages.push({
-    eventKey: keyOf(name, content, sender, event.timestamp),
-    message,
-    ...(silent ? { own: silent } : {}),
-  })
+  const message = contentOf(name, content) as Message
+  message.place = place
+  message.from = { address: sender, bot: false }
+  if (at) message.sentAt = at
+  const read: ParsedMessage = { eventKey: keyOf(name, content, sender, event.timestamp), message }
+  if (silent) read.own = silent
+  parsed.messages.push(read)
 }
 
 const frame = new Set(["sender", "recipient", "timestamp", "priority_payload"])
@@ -75,8 +74,11 @@ type Content = Omit<Message, "place">
 function contentOf(name: string, content: JsonObject): Content {
   const mid = idAt(content, "mid")
   switch (name) {
-    case "message":
-      return { ...messageContent(content), ...(mid ? { providerId: mid } : {}) }
+    case "message": {
+      const read = messageContent(content)
+      if (mid) read.providerId = mid
+      return read
+    }
     case "postback": {
       const label = textAt(content, "title")
       const id = textAt(content, "payload")
@@ -112,6 +114,12 @@ function messageContent(content: JsonObject): Content {
   const picked = textAt(objectAt(content, "quick_reply"), "payload")
   const replyTo = idAt(objectAt(content, "reply_to"), "mid")
   const reply = replyTo ? { replyTo } : {}
+  // Nearly all are a few words and nothing else.
+  if (text !== undefined && picked === undefined && content.attachments === undefined) {
+    const said: Content = saidText(text)
+    if (replyTo) said.replyTo = replyTo
+    return said
+  }
   if (picked !== undefined)
     return {
       event: "choice",

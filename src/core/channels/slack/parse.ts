@@ -1,7 +1,7 @@
 import { isoSeconds } from "../../message/command.ts"
 import type { JsonObject } from "../../message/json.ts"
 import { idAt, isObject, listAt, numberAt, objectAt, textAt } from "../../message/json.ts"
-import type { Mark, Media, MediaKind, Message, Place, Sender } from "../../message/message.ts"
+import type { Media, MediaKind, Message, Place, Sender } from "../../message/message.ts"
 import type { Channel, InboundCall, Parsed, ParsedMessage } from "../kind.ts"
 import { nothingParsed } from "../kind.ts"
 import { readBody } from "./body.ts"
@@ -137,19 +137,17 @@ function readMessage(event: JsonObject, channel: Channel): Read {
   }
   if (ts === undefined) return "message: an event without a time"
   const thread = idAt(event, "thread_ts")
+  // Field by field: spreading optional ones took a quarter of the time of reading a call.
+  const message = contentOf(event, channel) as Message
+  message.providerId = ts
+  message.place = thread && thread !== ts ? { ...place, topic: thread } : place
+  const { from } = senderOf(event)
+  if (from) message.from = from
   const sentAt = isoSeconds(ts)
-  return {
-    // A mention is told of twice, as a message and as a mention: one post, one key.
-    key: `${place.address}:${ts}`,
-    message: {
-      ...contentOf(event, channel),
-      providerId: ts,
-      place: thread && thread !== ts ? { ...place, topic: thread } : place,
-      ...senderOf(event),
-      ...(sentAt ? { sentAt } : {}),
-      ...(textAt(event, "type") === "app_mention" ? { mentionsBot: true } : {}),
-    },
-  }
+  if (sentAt) message.sentAt = sentAt
+  if (event.type === "app_mention") message.mentionsBot = true
+  // A mention is told of twice, as a message and as a mention: one post, one key.
+  return { key: `${place.address}:${ts}`, message }
 }
 
 function gone(event: JsonObject, place: Place, about: string | undefined): Read {
@@ -172,8 +170,10 @@ function senderOf(event: JsonObject): { from?: Sender } {
   const bot = idAt(event, "bot_id")
   const address = idAt(event, "user") ?? idAt(objectAt(event, "user"), "id") ?? bot
   if (address === undefined) return {}
-  const name = textAt(objectAt(event, "bot_profile"), "name") ?? (bot ? textAt(event, "username") : undefined)
-  return { from: { address, bot: bot !== undefined, ...(name ? { name } : {}) } }
+  const from: Sender = { address, bot: bot !== undefined }
+  const name = bot && (textAt(objectAt(event, "bot_profile"), "name") ?? textAt(event, "username"))
+  if (name) from.name = name
+  return { from }
 }
 
 function contentOf(event: JsonObject, channel: Channel): Omit<Message, "place"> {
@@ -186,15 +186,19 @@ function contentOf(event: JsonObject, channel: Channel): Omit<Message, "place"> 
   const media = listAt(event, "files")
     .map(mediaOf)
     .filter((one) => one !== undefined)
-  const common = {
-    ...(text.trim() ? { text } : {}),
-    ...(marks.length > 0 ? { marks } : {}),
-    ...(mentioned ? { mentionsBot: true } : {}),
-  } satisfies { text?: string; marks?: Mark[]; mentionsBot?: boolean }
-  if (media.length > 0) return { event: "media", media, ...common }
-  return text.trim() || mentioned
-    ? { event: "text", ...common }
-    : { event: "unknown", providerEvent: "a message without words" }
+  const content: Omit<Message, "place"> = { event: "text" }
+  if (media.length > 0) {
+    content.event = "media"
+    content.media = media
+  }
+  if (text.trim()) content.text = text
+  else if (media.length === 0 && !mentioned) {
+    content.event = "unknown"
+    content.providerEvent = "a message without words"
+  }
+  if (marks.length > 0) content.marks = marks
+  if (mentioned) content.mentionsBot = true
+  return content
 }
 
 function mediaOf(file: unknown): Media | undefined {

@@ -6,6 +6,7 @@ import type { Mark } from "../../message/message.ts"
  */
 export function readText(source: string, names: { [id: string]: string }): { text: string; marks: Mark[] } {
   const marks: Mark[] = []
+  if (!/[<&]/.test(source)) return { text: source, marks }
   let text = ""
   let at = 0
   for (const match of source.matchAll(/<([^<>\n]*)>/g)) {

@@ -1,11 +1,29 @@
+import type { InboundCall } from "../kind.ts"
 import { isObject } from "../../message/json.ts"
 import type { Where } from "./profile.ts"
 
 /** A call's content as a profile looks at it: the fields of a form, or a JSON value. */
-export type Source = { form: URLSearchParams } | { json: unknown }
+export type Source = { form: { [name: string]: string } } | { json: unknown }
+
+/** The fields of a form; of one that comes twice, the first. */
+export function formFields(pairs: Iterable<[string, string]>): { [name: string]: string } {
+  const fields = Object.create(null) as { [name: string]: string }
+  for (const [name, value] of pairs) fields[name] ??= value
+  return fields
+}
+
+/** A form's fields in their order, read once for verifying and parsing. */
+export function fieldsIn(call: InboundCall): [name: string, value: string][] {
+  let fields = known.get(call)
+  if (!fields) known.set(call, (fields = [...new URLSearchParams(Buffer.from(call.body).toString("utf8"))]))
+  return fields
+}
+
+const known = new WeakMap<InboundCall, [string, string][]>()
 
 /** `{name}` in a template becomes the value; what is not known stays out. */
 export function fillTemplate(template: string, values: { [name: string]: unknown }): string {
+  if (!template.includes("{")) return template
   return template.replace(/\{(\w+)\}/g, (_whole, name: string) => {
     const value = values[name]
     return typeof value === "string" || typeof value === "number" ? String(value) : ""
@@ -14,12 +32,19 @@ export function fillTemplate(template: string, values: { [name: string]: unknown
 
 /** What stands at a place, of several the first that is there; empty text counts as absent. */
 export function at(source: Source, where: Where | undefined, settings: { [name: string]: unknown }): unknown {
-  for (const one of where === undefined ? [] : Array.isArray(where) ? where : [where]) {
-    const place = fillTemplate(one, settings)
-    const found = "form" in source ? source.form.get(place) : pointedAt(source.json, place)
-    if (found !== undefined && found !== null && found !== "") return found
+  if (where === undefined) return undefined
+  if (typeof where === "string") return foundAt(source, where, settings)
+  for (const one of where) {
+    const found = foundAt(source, one, settings)
+    if (found !== undefined) return found
   }
   return undefined
+}
+
+function foundAt(source: Source, where: string, settings: { [name: string]: unknown }): unknown {
+  const place = fillTemplate(where, settings)
+  const found = "form" in source ? source.form[place] : pointedAt(source.json, place)
+  return found === null || found === "" ? undefined : found
 }
 
 export function textAt(

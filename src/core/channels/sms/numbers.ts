@@ -7,6 +7,8 @@ import { parsePhoneNumberFromString } from "libphonenumber-js/min"
  */
 export function e164(given: string, country: string | undefined): string | undefined {
   const bare = given.trim().replace(/^[a-z]+:/i, "")
+  // Most come so already; asking the tables of all countries takes longer than everything else in reading a call.
+  if (/^\+[1-9]\d{6,14}$/.test(bare)) return bare
   // Gateways that write digits alone mean the whole number, unless it begins as one would dial it at home.
   const international = /^[1-9]\d{9,14}$/.test(bare) ? `+${bare}` : undefined
   for (const one of [international, bare].filter((text) => text !== undefined)) {

@@ -1,11 +1,11 @@
 import { saidText } from "../../message/command.ts"
 import { storableJson } from "../../message/graphemes.ts"
-import { readJson } from "../../message/json.ts"
+import { readStorableJson } from "../../message/json.ts"
 import type { Media, MediaKind, Message } from "../../message/message.ts"
 import type { Channel, InboundCall, Parsed } from "../kind.ts"
 import { nothingParsed } from "../kind.ts"
 import type { Source } from "./fields.ts"
-import { at, fillTemplate, textAt } from "./fields.ts"
+import { at, fieldsIn, fillTemplate, formFields, textAt } from "./fields.ts"
 import { e164, isShortCode } from "./numbers.ts"
 import type { MessagePlaces, StatusPlaces, Where } from "./profile.ts"
 import { profileOf } from "./shipped.ts"
@@ -35,23 +35,27 @@ function sourceOf(call: InboundCall, body: "form" | "json"): Source | { unreadab
   if (call.body.length === 0) {
     const query = call.address.split("?")[1]
     if (query === undefined) return { unreadable: "the body is empty" }
-    const fields = new URLSearchParams(query)
-    return body === "form" ? { form: fields } : { json: storableJson(Object.fromEntries(fields)) }
+    const fields = storableJson(formFields(new URLSearchParams(query)))
+    return body === "form" ? { form: fields } : { json: fields }
   }
   if (body === "form" && !type.includes("json")) {
-    const form = new URLSearchParams()
-    for (const [name, value] of new URLSearchParams(Buffer.from(call.body).toString("utf8")))
-      form.append(storableJson(name), storableJson(value))
-    return { form }
+    const form = formFields(fieldsIn(call))
+    // Decoding a form yields whole characters; only a NUL, escaped or not, may not be stored.
+    return { form: mayHoldNul(call.body) ? storableJson(form) : form }
   }
   try {
-    const json = storableJson(readJson(call.body))
+    const json = readStorableJson(call.body)
     if (body === "json") return { json }
     const fields = Object.entries(json as object).filter(([, value]) => ["string", "number"].includes(typeof value))
-    return { form: new URLSearchParams(fields.map(([name, value]) => [name, String(value)])) }
+    return { form: Object.fromEntries(fields.map(([name, value]) => [name, String(value)])) }
   } catch (error) {
     return { unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` }
   }
+}
+
+function mayHoldNul(body: Uint8Array): boolean {
+  const bytes = Buffer.from(body.buffer, body.byteOffset, body.byteLength)
+  return bytes.includes(0) || bytes.includes("%00")
 }
 
 /** The things of one sort in a call. */

@@ -2,7 +2,7 @@ import { createHash } from "node:crypto"
 import { sameHmac } from "../../signature/hmac.ts"
 import { nearWord, sameWord } from "../../signature/secretWord.ts"
 import type { Channel, InboundCall, Verdict } from "../kind.ts"
-import { fillTemplate } from "./fields.ts"
+import { fieldsIn, fillTemplate } from "./fields.ts"
 import type { VerifyScheme } from "./profile.ts"
 import { profileOf } from "./shipped.ts"
 
@@ -64,7 +64,7 @@ function bySignature(
         remedy: "Something in between rewrites bodies, or somebody put another body under a signed address.",
       }
     }
-    if (matches(form ? [address, ...sortedFields(call)] : [address]))
+    if (matches(form ? [address + sortedFields(call).join("")] : [address]))
       return { genuine: true, by: `signature (HMAC-${algorithm.toUpperCase()} of address and fields)` }
   }
   return {
@@ -86,8 +86,7 @@ function headerLike(call: InboundCall, name: string): string | undefined {
 
 /** Every field's name and value, sorted by name; one that comes twice with its values in their order. */
 function sortedFields(call: InboundCall): string[] {
-  const fields = [...new URLSearchParams(Buffer.from(call.body).toString("utf8"))]
-  return fields.sort(([a], [b]) => (a < b ? -1 : a > b ? 1 : 0)).map(([name, value]) => name + value)
+  return [...fieldsIn(call)].sort(([a], [b]) => (a < b ? -1 : a > b ? 1 : 0)).map(([name, value]) => name + value)
 }
 
 function bodyHashFits(call: InboundCall, field: string): boolean {

@@ -1,7 +1,6 @@
 import type { Channel, InboundCall, OutgoingCall, Parsed, ParsedMessage } from "../kind.ts"
 import type { JsonObject } from "../../message/json.ts"
-import { idAt, isObject, listAt, numberAt, objectAt, readJson, textAt } from "../../message/json.ts"
-import { storableJson } from "../../message/graphemes.ts"
+import { idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
 import type { Mark, Media, Message, Place, Sender } from "../../message/message.ts"
 import { nothingParsed } from "../kind.ts"
 import { call } from "./calls.ts"
@@ -10,7 +9,7 @@ import { call } from "./calls.ts"
 export function parse(inbound: InboundCall, channel: Channel): Parsed {
   let update: unknown
   try {
-    update = storableJson(readJson(inbound.body))
+    update = readStorableJson(inbound.body)
   } catch (error) {
     return nothing({ unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` })
   }

@@ -1,7 +1,6 @@
 import { isoSeconds, saidText } from "../../message/command.ts"
-import { storableJson } from "../../message/graphemes.ts"
 import type { JsonObject } from "../../message/json.ts"
-import { idAt, isObject, listAt, numberAt, objectAt, readJson, textAt } from "../../message/json.ts"
+import { idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
 import type { Media, MediaKind, Message, Sender } from "../../message/message.ts"
 import type { Channel, InboundCall, Parsed, ParsedStatus } from "../kind.ts"
 import { nothingParsed } from "../kind.ts"
@@ -12,7 +11,7 @@ export function parse(inbound: InboundCall, channel: Channel): Parsed {
   if (inbound.method === "GET") return { ...parsed, notes: ["the provider's handshake"] }
   let body: unknown
   try {
-    body = storableJson(readJson(inbound.body))
+    body = readStorableJson(inbound.body)
   } catch (error) {
     return { ...parsed, unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` }
   }
@@ -84,26 +83,30 @@ function readMessages(value: JsonObject, parsed: Parsed): void {
 }
 
 function senderOf(address: string, contact: JsonObject | undefined): Sender {
+  const from: Sender = { address, bot: false }
+  if (!contact) return from
   const profile = objectAt(contact, "profile")
   const name = textAt(profile, "name")
   const handle = textAt(profile, "username") ?? textAt(contact, "username")
-  return { address, bot: false, ...(name ? { name } : {}), ...(handle ? { handle } : {}) }
+  if (name) from.name = name
+  if (handle) from.handle = handle
+  return from
 }
 
 function readMessage(message: JsonObject, id: string, from: Sender): Message {
+  // Field by field: spreading optional ones took a fifth of the time of reading a call.
+  const read = contentOf(message) as Message
+  read.providerId = id
+  read.place = { address: from.address, kind: "direct" }
+  if (from.name) read.place.title = from.name
+  read.from = from
   const context = objectAt(message, "context")
   const replyTo = idAt(context, "id")
-  const forwarded = context?.forwarded === true || context?.frequently_forwarded === true
+  if (replyTo) read.replyTo = replyTo
+  if (context?.forwarded === true || context?.frequently_forwarded === true) read.forwarded = {}
   const sentAt = isoSeconds(message.timestamp)
-  return {
-    ...contentOf(message),
-    providerId: id,
-    place: { address: from.address, kind: "direct", ...(from.name ? { title: from.name } : {}) },
-    from,
-    ...(replyTo ? { replyTo } : {}),
-    ...(forwarded ? { forwarded: {} } : {}),
-    ...(sentAt ? { sentAt } : {}),
-  }
+  if (sentAt) read.sentAt = sentAt
+  return read
 }
 
 type Content = Omit<Message, "place">
