@@ -12,12 +12,12 @@ const get = (path) =>
   fetch(`${base}/api/v1${path}`, { headers: { authorization: `Bearer ${token}` } }).then((answer) => answer.json())
 
 const firstOf = async (path) => (await get(path)).items[0]
-const ines = await firstOf("/conversations?text=In%C3%AAs")
-const good = await firstOf("/messages?text=next%20ferry&direction=in&event=text")
+const noor = await firstOf("/conversations?text=Noor")
+const good = await firstOf("/messages?channel=quay-whatsapp&text=tours&direction=in")
 const failed = await firstOf("/messages?status=parked&direction=in")
 const forged = await firstOf("/passages?genuine=false")
 const pages = {
-  conversations: `/conversations/${ines?.id}`,
+  conversations: `/conversations/${noor?.id}`,
   passages: "/passages",
   "passage-good": `/passages/${good?.id}`,
   "passage-failed": `/passages/${failed?.id}`,

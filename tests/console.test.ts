@@ -120,6 +120,25 @@ test("channels show what the provider has on record, and pause and resume", asyn
   await page.getByText("It goes on where it stood.").waitFor()
 })
 
+test("one reply is shown as each kind of channel will show it, with what was degraded and why", async () => {
+  await page.getByRole("link", { name: "How it looks" }).click()
+  const on = (name: string) => page.getByRole("article", { name, exact: true })
+  for (const name of ["Telegram", "WhatsApp", "Messenger", "Slack"])
+    await on(name).getByText("Lighthouse walk", { exact: true }).waitFor()
+  await on("SMS").getByText("1. Lighthouse walk").waitFor()
+  await on("SMS").getByText("the options are written as numbered lines").waitFor()
+  await on("SMS").getByText("1 segment of GSM 03.38").waitFor()
+  await page.getByRole("button", { name: "Many options" }).click()
+  await on("WhatsApp").getByText("there are too many").waitFor()
+  await on("Messenger").getByText("12 December", { exact: true }).waitFor()
+  // A single letter outside the alphabet of SMS more than halves what fits.
+  await page.getByLabel("What is said, in light markup").fill("Прилив в полдень")
+  await on("SMS").getByText("of UCS-2").waitFor()
+  await page.getByLabel("What is said, in light markup").fill("")
+  await page.getByText("What each kind can show").waitFor()
+  await page.getByRole("link", { name: "Channels" }).click()
+})
+
 test("a bot folder that does not check is said on the page, with file and line, until it is mended", async () => {
   writeFiles(folder, { "handlers/echo.ts": "export default (\n" })
   await page.getByText("The bot folder does not check.").waitFor()
@@ -146,6 +165,7 @@ test("every page works by keyboard, and on a narrow screen without scrolling sid
     "/passages",
     "/channels",
     "/parked",
+    "/looks",
     page.url().slice(service.address.length),
   ]) {
     await page.goto(service.address + path)

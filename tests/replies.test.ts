@@ -1,3 +1,5 @@
+import { readFileSync } from "node:fs"
+import { join } from "node:path"
 import fc from "fast-check"
 import type { Channel, OutgoingCall, Rendered } from "../src/core/channels/kind.ts"
 import { kinds } from "../src/core/channels/registry.ts"
@@ -442,4 +444,14 @@ test("numbered lines count options and not links", () => {
     4,
   )
   expect(lines.text).toBe("5. Option 1\nMap: https://m.example\n6. Last")
+})
+
+test("the table in the docs says what the kinds tell of themselves", () => {
+  const table = readFileSync(join(import.meta.dirname, "../docs/parts.md"), "utf8")
+  for (const { abilities } of Object.values(kinds)) {
+    for (const [part, { as }] of Object.entries(abilities.parts)) {
+      const row = table.split("\n").find((line) => line.startsWith(`| \`${part}\` `))
+      expect(row).toContain(as)
+    }
+  }
 })

@@ -101,7 +101,7 @@ export function messageWord(message: MessageView): string {
   const tint =
     message.status === "parked" || message.status === "failed"
       ? colors.red
-      : message.status === "sent"
+      : ["sent", "delivered", "read"].includes(message.status)
         ? colors.green
         : colors.yellow
   return tint(message.status)
