@@ -127,6 +127,7 @@ export class Engine {
       bell,
       log,
       self,
+      brought: () => this.media.wake(),
       proven: (channel, proofs) => void this.proven(channel, proofs),
       alarmed: (channel, alarm) => void this.alarmed(alerts, channel, alarm),
       ...(turns ? { claimed: (claims) => turns.take(claims), behind: () => turns.behind } : {}),

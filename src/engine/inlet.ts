@@ -51,6 +51,8 @@ export class Inlet {
       claimed?: (claims: Claimed[]) => void
       /** Told of messages that the provider has, by the marks our calls carried, as soon as that is kept. */
       proven?: (channel: string, proofs: { mark: string; providerId?: string }[]) => void
+      /** Told when messages with media have been kept. */
+      brought?: () => void
       /** Told what the operator must hear. */
       alarmed?: (channel: string, alarm: Alarm) => void
       /** Whether turns are so far behind that callers should wait a little for their answer. */
@@ -284,6 +286,7 @@ export class Inlet {
       await faultPoint(offset ? "poll: updates kept" : "inlet: call kept")
     if (intakes.length > 0) bell.ring("live")
     if (acceptance.fresh.length === 0) return
+    if (intakes.some((intake) => intake.messages.some(({ message }) => message.media))) this.parts.brought?.()
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
     if (!claimed) bell.ring("work")
   }

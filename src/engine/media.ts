@@ -26,7 +26,11 @@ export class MediaFetcher {
   start(): void {
     this.timer = setInterval(() => void this.sweep(), 1000)
     this.timer.unref()
-    this.parts.bell.on("live", () => void this.sweep())
+  }
+
+  /** Something to be fetched has come in. */
+  wake(): void {
+    if (this.timer) void this.sweep()
   }
 
   stop(): void {

@@ -20,7 +20,7 @@ import {
   startAttempts,
   startedBy,
 } from "../store/outbox.ts"
-import { proofOf, traceOf } from "../store/statuses.ts"
+import { proofOf, settleParkedDoubts, traceOf } from "../store/statuses.ts"
 import type { Alerts } from "./alerts.ts"
 import type { Bell } from "./bell.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
@@ -84,7 +84,8 @@ export class Sender {
   ) {
     this.starts = new Gatherer(
       async (heads) => {
-        const begun = await startAttempts(parts.database, parts.self, heads)
+        const guarded = heads.some((head) => this.isGuarded(head.channel))
+        const begun = await startAttempts(parts.database, parts.self, heads, guarded)
         if (FAULTS_BUILT) await faultPoint("send: attempt begun")
         return heads.map((head) => begun.has(head.message))
       },
@@ -309,15 +310,19 @@ export class Sender {
       const started = await this.starts.add(head)
       if (started) await this.call({ ...head, attempt: head.attempt + 1 })
       else {
-        const known = this.parts.channels.get(head.channel)
-        if (known && kindOf(known.row.kind).abilities.obeysStopWords)
-          await parkOptedOut(this.parts.database, head.conversation)
+        if (this.isGuarded(head.channel)) await parkOptedOut(this.parts.database, head.conversation)
         this.release(head.conversation)
       }
     } catch (error) {
       this.complain(error)
       this.release(head.conversation)
     }
+  }
+
+  /** Whether people there may have asked to be sent nothing more. */
+  private isGuarded(channel: string): boolean {
+    const known = this.parts.channels.get(channel)
+    return known !== undefined && kindOf(known.row.kind).abilities.obeysStopWords === true
   }
 
   private async call(begun: Begun): Promise<void> {
@@ -514,9 +519,22 @@ export class Sender {
     const onward = await settleAttempts(this.parts.database, this.parts.self, ended)
     if (FAULTS_BUILT) await faultPoint("send: answer recorded")
     onward.forEach((conversation) => this.grown.add(conversation))
+    const parked = ended.filter((one) => one.parked?.cause === "doubt")
+    if (parked.length > 0) void this.provenMeanwhile(parked).catch((error: unknown) => this.complain(error))
     this.written?.()
     this.parts.bell.ring("live")
     return ended.map(() => undefined)
+  }
+
+  /** A proof that came between the last look for it and the parking. */
+  private async provenMeanwhile(parked: Settlement[]): Promise<void> {
+    for (const one of parked) {
+      const mark = markOf(one)
+      const proof = await proofOf(this.parts.database, one.channel, mark)
+      if (!proof) continue
+      const settled = await settleParkedDoubts(this.parts.database, one.channel, [{ mark, ...proof }])
+      for (const conversation of settled) this.lineGrew(conversation, one.channel)
+    }
   }
 
   private hold(conversation: string, state: NodeJS.Timeout | "busy"): void {

@@ -313,12 +313,14 @@ export interface IntakeSummary {
 /** The newest intakes first, below a cursor. */
 export async function listIntakes(
   database: Database,
-  filter: { channel?: string; genuine?: boolean; below?: string; limit: number },
+  filter: { channel?: string; genuine?: boolean; quiet?: boolean; below?: string; limit: number },
 ): Promise<IntakeSummary[]> {
   const wheres = ["true"]
   const values: unknown[] = []
   if (filter.channel !== undefined) (wheres.push("i.channel = ?"), values.push(filter.channel))
   if (filter.genuine !== undefined) (wheres.push("i.genuine = ?"), values.push(filter.genuine))
+  if (filter.quiet === false)
+    wheres.push("(NOT i.genuine OR i.unreadable IS NOT NULL OR cardinality(i.event_keys) > 0)")
   if (filter.below !== undefined) (wheres.push("i.id < ?"), values.push(filter.below))
   return rows<IntakeSummary>(
     database,

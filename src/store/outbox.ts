@@ -72,7 +72,13 @@ export async function nextDue(database: Database, channels: string[]): Promise<n
 }
 
 /** Records that calls are about to be made, before their first byte leaves. Gives those that are still to be made. */
-export async function startAttempts(database: Database, holder: string, heads: Head[]): Promise<Set<string>> {
+export async function startAttempts(
+  database: Database,
+  holder: string,
+  heads: Head[],
+  /** Whether people on some of these channels may have asked for nothing more. */
+  guarded: boolean,
+): Promise<Set<string>> {
   const due = batch(
     "i",
     heads.map(({ conversation, position, attempt }) => ({ conversation, position, attempt })),
@@ -84,7 +90,7 @@ export async function startAttempts(database: Database, holder: string, heads: H
      FROM ${due.sql}
      WHERE o.conversation = i.conversation AND o.position = i.position AND o.attempt = i.attempt AND o.state = 'waiting'
        AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)
-       AND NOT EXISTS (SELECT 1 FROM conversations v WHERE v.id = o.conversation AND v.opted_out IS NOT NULL)
+       ${guarded ? "AND (SELECT v.opted_out FROM conversations v WHERE v.id = o.conversation) IS NULL" : ""}
      RETURNING o.message`,
     [holder, ...due.values],
   )

@@ -431,6 +431,10 @@ export async function commitTurns(
     distinctTokens(sorted.flatMap((one) => one.tokens.map((token) => ({ channel: one.channel, ...token })))),
     { channel: "text", token: "text", id: "text", label: "text" },
   )
+  // Asked only where somebody may have opted out: in every statement it made PostgreSQL read all conversations.
+  const unlessOptedOut = sorted.some((one) => one.out.some((out) => out.guarded))
+    ? "AND (SELECT v.opted_out FROM conversations v WHERE v.id = o.conversation) IS NULL"
+    : ""
   const sql = `
     WITH i AS (SELECT * FROM ${done.sql}),
     -- Locked in the batch's order, which is sorted: the planner goes from it to work by index, one by one.
@@ -462,7 +466,7 @@ export async function commitTurns(
       -- What this statement sees of the outbox is all there is only if nothing outbound has joined the line since it was loaded.
       SELECT o.*, h.first + o.n AS position, o.start AND o.n = 0 AND h.alone
         AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation)
-        AND NOT (o.guarded AND EXISTS (SELECT 1 FROM conversations v WHERE v.id = o.conversation AND v.opted_out IS NOT NULL)) AS starts
+        ${unlessOptedOut} AS starts
       FROM ${outs.sql} JOIN held h USING (conversation)
     ),
     ${outboundInserts},
@@ -527,7 +531,6 @@ export function outboundBatch(
       words: out.words,
       calls: out.calls,
       start: out.start ?? false,
-      guarded: out.guarded ?? false,
     })),
     {
       conversation: "text",
@@ -542,7 +545,6 @@ export function outboundBatch(
       words: "text",
       calls: "jsonb",
       start: "boolean",
-      guarded: "boolean",
     },
   )
 }

@@ -8,16 +8,22 @@ import { service, useData } from "../service.ts"
 import { when } from "../time.ts"
 
 const views = [
-  { id: "all", name: "All" },
+  { id: "messages", name: "Messages" },
   { id: "stopped", name: "Stopped" },
   { id: "refused", name: "Not genuine" },
+  { id: "every", name: "Every call" },
 ] as const
 
 export function Passages() {
-  const [view, setView] = useState<(typeof views)[number]["id"]>("all")
+  const [view, setView] = useState<(typeof views)[number]["id"]>("messages")
   const [most, setMost] = useState(50)
   const { data, error } = useData(`passages ${view} ${most}`, () =>
-    service.passages({ limit: most, ...(view === "refused" ? { genuine: false } : {}) }),
+    service.passages({
+      limit: most,
+      ...(view === "refused" ? { genuine: false } : {}),
+      // Statuses come three to a reply; who looks for a message looks past them.
+      ...(view === "every" ? {} : { quiet: false }),
+    }),
   )
   const list = useListKeys()
   const items = (data?.items ?? []).filter(
@@ -46,7 +52,9 @@ export function Passages() {
           <PassageRow key={passage.id} passage={passage} />
         ))}
         {data && items.length === 0 ? (
-          <Empty>{view === "all" ? "Nothing has arrived yet." : "Nothing of this sort. Good."}</Empty>
+          <Empty>
+            {view === "messages" || view === "every" ? "Nothing has arrived yet." : "Nothing of this sort. Good."}
+          </Empty>
         ) : null}
       </div>
       {data?.next && most < 200 ? (

@@ -11,7 +11,15 @@ export const passageRoutes: ApiRoute[] = [
     path: "/passages",
     summary: "Passages, the newest first",
     role: "reader",
-    query: Joi.object({ channel: Joi.string(), genuine: Joi.boolean(), limit, cursor }),
+    query: Joi.object({
+      channel: Joi.string(),
+      genuine: Joi.boolean(),
+      quiet: Joi.boolean().description(
+        "false leaves out genuine calls that held no message, such as statuses and handshakes",
+      ),
+      limit,
+      cursor,
+    }),
     answers: "A page of passages, each with its seven stops.",
     handle: async ({ engine, query }) => {
       const { limit: most, cursor: below, ...filter } = query

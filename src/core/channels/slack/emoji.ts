@@ -4,13 +4,10 @@ import { gemoji } from "gemoji"
 const byName = new Map(gemoji.flatMap(({ emoji, names }) => names.map((name): [string, string] => [name, emoji])))
 const byEmoji = new Map(gemoji.map(({ emoji, names }): [string, string] => [bare(emoji), names[0]!]))
 
-/** Names the provider has under another word. */
-const theirs: { [name: string]: string } = { thumbsup: "+1", thumbsdown: "-1" }
-
 /** The emoji of a name such as `+1` or `wave::skin-tone-2`; the name between colons where it is none of the known. */
 export function emojiOf(name: string): string {
   const plain = name.split("::")[0]!
-  return byName.get(theirs[plain] ?? plain) ?? `:${plain}:`
+  return byName.get(plain) ?? `:${plain}:`
 }
 
 export function nameOf(emoji: string): string | undefined {
