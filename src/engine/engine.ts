@@ -102,7 +102,16 @@ export class Engine {
     })
     const alerts = new Alerts({ database, channels, bell, log })
     if (roles.has("sender"))
-      this.sender = new Sender({ database, channels, directory, uploads: new Uploads(), bell, alerts, log, self })
+      this.sender = new Sender({
+        database,
+        channels,
+        directory,
+        uploads: new Uploads(database),
+        bell,
+        alerts,
+        log,
+        self,
+      })
     if (roles.has("turns")) {
       this.turns = new Turns({
         database,

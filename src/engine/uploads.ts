@@ -1,21 +1,23 @@
 import { createHash } from "node:crypto"
 import type { ProviderAnswer, Upload } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
+import type { Database } from "../store/database.ts"
+import { keepUpload, uploadedAs } from "../store/media.ts"
 import type { KnownChannel } from "./channels.ts"
 import { perform } from "./perform.ts"
 
 /** Data of our own at the providers: brought there once a channel, and named again while the provider keeps it. */
 export class Uploads {
-  private readonly kept = new Map<string, { ref: string; until: number }>()
+  constructor(private readonly database: Database) {}
 
   /** How the provider names this, or the answer with which it refused it. */
   async ref(known: KnownChannel, upload: Upload): Promise<{ ref: string } | { answer: ProviderAnswer }> {
     const { uploading } = kindOf(known.row.kind)
     if (!uploading) return { answer: { failure: "this kind of channel takes no data of our own", sent: false } }
     const hash = createHash("sha256").update(upload.data).digest("hex")
-    const key = `${known.row.key} ${hash} ${upload.mime}`
-    const before = this.kept.get(key)
-    if (before && before.until > Date.now()) return { ref: before.ref }
+    const named = { channel: known.row.key, hash, mime: upload.mime }
+    const before = await uploadedAs(this.database, named)
+    if (before !== undefined) return { ref: before }
     const answer = await perform(uploading.ask(upload, known.channel), known.channel, undefined)
     const brought = uploading.read(answer)
     // An upload that failed says nothing to anybody: whatever became of it, it may simply be made again.
@@ -39,8 +41,8 @@ export class Uploads {
       if ("failure" in sent) return { answer: { ...sent, sent: false } }
       if (sent.status >= 300) return { answer: sent }
     }
-    if (brought.lasts > 0) this.kept.set(key, { ref: brought.ref, until: Date.now() + brought.lasts * 900 })
-    if (this.kept.size > 5000) this.kept.delete(this.kept.keys().next().value!)
+    // A little before the provider forgets it, it is brought again.
+    if (brought.lasts > 0) await keepUpload(this.database, { ...named, ref: brought.ref, seconds: brought.lasts * 0.9 })
     return { ref: brought.ref }
   }
 }

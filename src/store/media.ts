@@ -86,3 +86,28 @@ export async function contentOf(
     await rows<{ mime: string; content: Buffer }>(database, "SELECT mime, content FROM media WHERE hash = ?", [hash])
   )[0]
 }
+
+/** How a provider names what was brought to it, while it keeps it. */
+export async function uploadedAs(
+  database: Database,
+  upload: { channel: string; hash: string; mime: string },
+): Promise<string | undefined> {
+  const found = await rows<{ ref: string }>(
+    database,
+    "SELECT ref FROM uploads WHERE channel = ? AND hash = ? AND mime = ? AND until > now()",
+    [upload.channel, upload.hash, upload.mime],
+  )
+  return found[0]?.ref
+}
+
+export async function keepUpload(
+  database: Database,
+  upload: { channel: string; hash: string; mime: string; ref: string; seconds: number },
+): Promise<void> {
+  await rows(
+    database,
+    `INSERT INTO uploads (channel, hash, mime, ref, until) VALUES (?, ?, ?, ?, now() + ?::float8 * interval '1 second')
+     ON CONFLICT (channel, hash, mime) DO UPDATE SET ref = excluded.ref, until = excluded.until`,
+    [upload.channel, upload.hash, upload.mime, upload.ref, upload.seconds],
+  )
+}

@@ -68,6 +68,15 @@ export async function up(knex: Knex): Promise<void> {
       due_at timestamptz NOT NULL DEFAULT now(),
       PRIMARY KEY (message, n)
     ) WITH (fillfactor = 70);
+    -- What a provider keeps of ours, and until when: brought there once a channel.
+    CREATE TABLE uploads (
+      channel text NOT NULL,
+      hash text COLLATE "C" NOT NULL,
+      mime text NOT NULL,
+      ref text NOT NULL,
+      until timestamptz NOT NULL,
+      PRIMARY KEY (channel, hash, mime)
+    );
     CREATE INDEX message_media_due ON message_media (due_at) WHERE state = 'waiting';
   `)
 }
