@@ -119,8 +119,12 @@ class Seat {
   /** From its next start on it fails nowhere. */
   async calmDown(): Promise<void> {
     this.calm = true
+    const { child } = this
+    // Until it has ended it still counts as up, and it may take seconds to end in order.
+    const ended = new Promise((done) => child!.once("exit", done))
+    const lives = child!.exitCode === null && child!.signalCode === null
     this.end("SIGTERM")
-    await pause(500)
+    if (lives) await ended
     while (!this.up) await pause(100)
   }
 
