@@ -431,7 +431,7 @@ export async function commitTurns(
     distinctTokens(sorted.flatMap((one) => one.tokens.map((token) => ({ channel: one.channel, ...token })))),
     { channel: "text", token: "text", id: "text", label: "text" },
   )
-  // Asked only where somebody may have opted out: in every statement it made PostgreSQL read all conversations.
+  // Asked only where somebody may have opted out, so that the other kinds do not pay for it.
   const unlessOptedOut = sorted.some((one) => one.out.some((out) => out.guarded))
     ? "AND (SELECT v.opted_out FROM conversations v WHERE v.id = o.conversation) IS NULL"
     : ""
