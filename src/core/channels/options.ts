@@ -41,16 +41,16 @@ export function cardWords(card: Card): MarkedText {
   return card.subtitle ? joinMarked([title, readMarkup(card.subtitle)], "\n") : title
 }
 
-export function fillTemplate(text: string, parameters: string[]): string {
+function fillTemplate(text: string, parameters: string[]): string {
   return text.replace(/\{\{(\d+)\}\}/g, (whole, at: string) => parameters[Number(at) - 1] ?? whole)
 }
 
 /** A place on the map as an address anybody can open (RFC 5870 is known to few phones). */
-export function mapLink(latitude: number, longitude: number): string {
+function mapLink(latitude: number, longitude: number): string {
   return `https://www.openstreetmap.org/?mlat=${latitude}&mlon=${longitude}`
 }
 
-export function locationWords(part: { latitude: number; longitude: number; name?: string }): MarkedText {
+function locationWords(part: { latitude: number; longitude: number; name?: string }): MarkedText {
   const where = `${part.latitude}, ${part.longitude}`
   return plainText([part.name, where, mapLink(part.latitude, part.longitude)].filter(Boolean).join("\n"))
 }
@@ -60,4 +60,29 @@ export function uploadOf(item: MediaItem): Upload | undefined {
   if (item.data === undefined) return undefined
   const mime = item.mime ?? "application/octet-stream"
   return { data: item.data, mime, name: item.name ?? `${item.kind}.${mime.split(/[/;+]/)[1] ?? "bin"}` }
+}
+
+/** A part that a kind has no form for, as plain words; what was done instead is said. Nothing when there are no words. */
+export function inWords(
+  out: Rendered,
+  part: Extract<ReplyPart, { part: "location" | "contact" | "template" | "reaction" }>,
+): MarkedText {
+  switch (part.part) {
+    case "location":
+      out.degraded.push("the location is said in words, with a link to a map")
+      return locationWords(part)
+    case "contact":
+      out.degraded.push("the contact is said in words")
+      return plainText(`${part.name}\n${part.phone}`)
+    case "reaction":
+      out.degraded.push("the reaction is said as a message")
+      return plainText(part.emoji)
+    case "template":
+      if (part.text === undefined) {
+        out.impossible = "this kind of channel knows no templates, and the template part holds no text to say instead"
+        return plainText("")
+      }
+      out.degraded.push(`the template "${part.name}" is said as plain text`)
+      return readMarkup(fillTemplate(part.text, part.parameters ?? []))
+  }
 }

@@ -6,16 +6,7 @@ import { joinMarked } from "../../message/split.ts"
 import { plainStyle, splitWritten, writeMarked } from "../../message/written.ts"
 import type { Channel, Rendered } from "../kind.ts"
 import { nothingRendered } from "../kind.ts"
-import {
-  cardWords,
-  choicesOffered,
-  fillTemplate,
-  linkLine,
-  locationWords,
-  numberedLines,
-  optionId,
-  uploadOf,
-} from "../options.ts"
+import { cardWords, choicesOffered, linkLine, inWords, numberedLines, optionId, uploadOf } from "../options.ts"
 import { actionCall, sendCall } from "./calls.ts"
 import { limits } from "./limits.ts"
 
@@ -36,24 +27,10 @@ export function render(part: ReplyPart, _place: Place, _channel: Channel, offere
       sendCards(out, part.cards, offered)
       break
     case "location":
-      out.degraded.push("the location is said in words, with a link to a map")
-      sayText(out, locationWords(part))
-      break
     case "contact":
-      out.degraded.push("the contact is said in words")
-      sayText(out, plainText(`${part.name}\n${part.phone}`))
-      break
     case "template":
-      if (part.text === undefined) {
-        out.impossible = "this kind of channel knows no templates, and the template part holds no text to say instead"
-      } else {
-        out.degraded.push(`the template "${part.name}" is said as plain text`)
-        sayText(out, readMarkup(fillTemplate(part.text, part.parameters ?? [])))
-      }
-      break
     case "reaction":
-      out.degraded.push("the reaction is said as a message")
-      sayText(out, plainText(part.emoji))
+      sayText(out, inWords(out, part))
       break
     case "typing":
       out.calls.push(actionCall("typing_on"))

@@ -8,7 +8,7 @@ import type { WritingStyle } from "../../message/written.ts"
 import { sameAddress, splitWritten, writeMarked } from "../../message/written.ts"
 import type { Channel, OutgoingCall, Rendered } from "../kind.ts"
 import { nothingRendered } from "../kind.ts"
-import { cardWords, fillTemplate, linkLine, locationWords, numberedLines, optionId, uploadOf } from "../options.ts"
+import { cardWords, linkLine, inWords, numberedLines, optionId, uploadOf } from "../options.ts"
 import { call } from "./calls.ts"
 import { nameOf } from "./emoji.ts"
 import { limits } from "./limits.ts"
@@ -52,28 +52,14 @@ export function render(part: ReplyPart, place: Place, _channel: Channel, offered
       break
     }
     case "location":
-      out.degraded.push("the location is said in words, with a link to a map")
-      sayText(draft, locationWords(part))
-      break
     case "contact":
-      out.degraded.push("the contact is said in words")
-      sayText(draft, plainText(`${part.name}\n${part.phone}`))
-      break
     case "template":
-      if (part.text === undefined) {
-        out.impossible = "this kind of channel knows no templates, and the template part holds no text to say instead"
-      } else {
-        out.degraded.push(`the template "${part.name}" is said as plain text`)
-        sayText(draft, readMarkup(fillTemplate(part.text, part.parameters ?? [])))
-      }
+      sayText(draft, inWords(out, part))
       break
     case "reaction": {
       const name = nameOf(part.emoji)
       if (name) out.calls.push(call("reactions.add", { channel: where, timestamp: part.to, name }, false))
-      else {
-        out.degraded.push("the reaction has no name there: it is said as a message")
-        sayText(draft, plainText(part.emoji))
-      }
+      else sayText(draft, inWords(out, part))
       break
     }
     case "typing":

@@ -7,14 +7,7 @@ import { joinMarked } from "../../message/split.ts"
 import { plainStyle, splitWritten } from "../../message/written.ts"
 import type { Channel, FormField, HeaderValue, OutgoingCall, Rendered } from "../kind.ts"
 import { nothingRendered } from "../kind.ts"
-import {
-  cardWords,
-  choicesOffered,
-  fillTemplate as fillParameters,
-  linkLine,
-  locationWords,
-  numberedLines,
-} from "../options.ts"
+import { cardWords, choicesOffered, linkLine, inWords, numberedLines } from "../options.ts"
 import { fillTemplate } from "./fields.ts"
 import type { Profile } from "./profile.ts"
 import { profileOf } from "./shipped.ts"
@@ -42,24 +35,10 @@ export function render(part: ReplyPart, _place: Place, channel: Channel, offered
       break
     }
     case "location":
-      out.degraded.push("the location is said in words, with a link to a map")
-      say(draft, locationWords(part))
-      break
     case "contact":
-      out.degraded.push("the contact is said in words")
-      say(draft, plainText(`${part.name}\n${part.phone}`))
-      break
     case "template":
-      if (part.text === undefined) {
-        out.impossible = "this kind of channel knows no templates, and the template part holds no text to say instead"
-      } else {
-        out.degraded.push(`the template "${part.name}" is said as plain text`)
-        say(draft, readMarkup(fillParameters(part.text, part.parameters ?? [])))
-      }
-      break
     case "reaction":
-      out.degraded.push("the reaction is said as a message")
-      say(draft, plainText(part.emoji))
+      say(draft, inWords(out, part))
       break
     case "typing":
       out.leftOut = "SMS shows no typing"

@@ -1,4 +1,5 @@
 import { choiceToken } from "../choiceTokens.ts"
+import { inWords } from "../options.ts"
 import type { Channel, FormPart, PlaceAddress, Rendered } from "../kind.ts"
 import type { MarkedText } from "../../message/markup.ts"
 import { plainText, readMarkup } from "../../message/markup.ts"
@@ -43,12 +44,7 @@ export function render(part: ReplyPart, place: Place, _channel: Channel): Render
       send(draft, "sendContact", { phone_number: part.phone, first_name: part.name })
       break
     case "template":
-      if (part.text === undefined) {
-        out.impossible = "this kind of channel knows no templates, and the template part holds no text to say instead"
-      } else {
-        out.degraded.push(`the template "${part.name}" is said as plain text`)
-        sayText(draft, readMarkup(fillTemplate(part.text, part.parameters ?? [])), {})
-      }
+      sayText(draft, inWords(out, part), {})
       break
     case "reaction":
       out.calls.push(
@@ -230,10 +226,6 @@ function amend(draft: Draft, part: Extract<ReplyPart, { part: "amend" }>): void 
 function replyTo(id: string): Fields {
   // Without this, a reply to a message that was deleted meanwhile would be refused and lost.
   return { message_id: numeric(id), allow_sending_without_reply: true }
-}
-
-function fillTemplate(text: string, parameters: string[]): string {
-  return text.replace(/\{\{(\d+)\}\}/g, (whole, at: string) => parameters[Number(at) - 1] ?? whole)
 }
 
 /** Ids are text inside Wobbet; where the Bot API wants an integer they are written as one, if that is exact. */
