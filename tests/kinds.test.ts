@@ -108,8 +108,11 @@ describe.each(kindsWithStandins)("on %s", (kind) => {
     const forged = await fetch(`${service.address}/in/${stage.key}`, { method: "POST", body: '{"text":"forged"}' })
     expect(forged.status).toBe(401)
     expect(await forged.text()).toBe("")
-    const [refused] = (await service.client.passages({ channel: stage.key, genuine: false })).items
-    expect(refused!.stops[1]!.state).toBe("stopped")
+    const refused = await eventually(
+      async () => (await service.client.passages({ channel: stage.key, genuine: false })).items[0],
+      "the refused call",
+    )
+    expect(refused.stops[1]!.state).toBe("stopped")
   })
 })
 

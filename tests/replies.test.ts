@@ -163,7 +163,7 @@ function bodyOf(call: OutgoingCall, scene: Scene): Body {
   const { body } = call
   if (!body) return {}
   if ("json" in body) return filled(body.json, scene) as Body
-  const parts = "fields" in body ? body.fields : body.form
+  const parts = "fields" in body ? body.fields : "form" in body ? body.form : []
   return Object.fromEntries(
     parts.map((one) => [one.name, "data" in one ? `upload-${one.filename}` : unJson(filled(one.value, scene))]),
   )

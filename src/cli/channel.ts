@@ -1,9 +1,10 @@
 import { readFileSync } from "node:fs"
 import type { Command } from "commander"
 import { ApiError } from "../client/client.ts"
-import type { ChannelShown, Comparison } from "../client/types.ts"
+import type { ChannelCheck, ChannelShown, Comparison } from "../client/types.ts"
 import { CommandFault, connect } from "./context.ts"
-import { asJson, colors, print, table, when } from "./output.ts"
+import { learnCommand } from "./learn.ts"
+import { asJson, colors, print, table, when, wrapped } from "./output.ts"
 
 interface Values {
   set?: string[]
@@ -11,7 +12,7 @@ interface Values {
   json?: boolean
 }
 
-const collect = (value: string, before: string[] = []) => [...before, value]
+export const collect = (value: string, before: string[] = []) => [...before, value]
 
 /** `wobbet channel …`: add channels and look after them. */
 export function channelCommands(program: Command): void {
@@ -20,7 +21,7 @@ export function channelCommands(program: Command): void {
   channel
     .command("add")
     .description("add a channel")
-    .argument("<kind>", "telegram")
+    .argument("<kind>", "telegram, whatsapp, messenger, slack, sms or custom")
     .argument("<key>", "its key, such as quay-telegram; part of its address")
     .option("--set <name=value>", "a setting, such as apiBase=… or receive=polling", collect)
     .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect)
@@ -99,17 +100,14 @@ export function channelCommands(program: Command): void {
 
   channel
     .command("check")
-    .description("ask the provider who the channel's keys belong to")
+    .description("is it connected? walks the line from the keys to the last call, to the first thing that is wrong")
     .argument("<key>")
     .option("--json", "for programs")
     .action(async (key: string, options: { json?: boolean }) => {
-      const { identity, resumed } = await connect().checkChannel(key)
-      if (asJson(options, { identity, resumed })) return
-      print(
-        `${colors.green("●")} The keys work. ${key} is ${[identity.name, identity.handle && `@${identity.handle}`, `id ${identity.id}`].filter(Boolean).join(", ")}.`,
-      )
-      for (const remark of identity.remarks ?? []) print(`  ${remark}`)
-      if (resumed) print("  The lock-out is over; what waited is being sent.")
+      const checked = await connect().checkChannel(key)
+      if (!checked.ok) process.exitCode = 1
+      if (asJson(options, checked)) return
+      printCheck(checked)
     })
 
   channel
@@ -124,6 +122,8 @@ export function channelCommands(program: Command): void {
       printComparison(await client.channel(key), compared)
       if (compared.differences.length > 0) process.exitCode = 1
     })
+
+  learnCommand(channel)
 
   for (const [name, text, done] of [
     [
@@ -146,6 +146,33 @@ export function channelCommands(program: Command): void {
   }
 }
 
+const marks = { right: "●", wrong: "✕", open: "○", left: "·" } as const
+
+/** Line by line: a mark, a sentence, and what to do. */
+export function printCheck(checked: ChannelCheck): void {
+  const tints = { right: colors.green, wrong: colors.red, open: colors.yellow, left: colors.dim }
+  for (const { about, mark, says, remedy } of checked.lines) {
+    const tint = tints[mark]
+    print(
+      `${tint(marks[mark])} ${about.padEnd(18)} ${mark === "left" ? colors.dim(says) : wrapped(sentence(says), 21)}`,
+    )
+    if (remedy && mark !== "left") print(`${" ".repeat(21)}${colors.dim(wrapped(remedy, 21))}`)
+  }
+  if (checked.resumed) print("", "The lock-out is over; what waited is being sent.")
+  if (checked.byHand && checked.byHand.length > 0) printByHand(checked.byHand)
+}
+
+function sentence(text: string): string {
+  return `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.!?]$/.test(text) ? "" : "."}`
+}
+
+function printByHand(byHand: { field: string; value: string }[]): void {
+  print("", "  To be entered at the provider, by hand:")
+  const width = Math.max(...byHand.map(({ field }) => field.length))
+  for (const { field, value } of byHand) print(`  ${colors.dim(field.padEnd(width))}  ${value}`)
+  print("")
+}
+
 function printChannel(shown: ChannelShown): void {
   const line = (name: string, value: string) => print(`${colors.dim(name.padEnd(12))}${value}`)
   line("channel", `${colors.bold(shown.key)} (${shown.kind})`)
@@ -154,6 +181,15 @@ function printChannel(shown: ChannelShown): void {
   line("who", who(shown))
   for (const remark of shown.identity?.remarks ?? []) line("", remark)
   line("receives", receives(shown))
+  if (shown.learning)
+    line("", colors.yellow(`${shown.learning.by} waits for a call to learn from, until ${when(shown.learning.until)}`))
+  if (shown.bringing)
+    line(
+      "",
+      colors.yellow(
+        `its calls are kept for ${shown.bringing.by}, who has taken ${shown.bringing.taken}; ${shown.bringing.waiting} wait`,
+      ),
+    )
   if (shown.polling) line("", `${colors.red("✕")} ${shown.polling.says}. ${shown.polling.remedy}`)
   line(
     "settings",
@@ -172,12 +208,7 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
     line("on record", `${colors.red("✕")} could not be read: ${compared.fault.says}. ${compared.fault.remedy}`)
     return
   }
-  if (compared.byHand) {
-    print("", "  To be entered at the provider, by hand:")
-    const width = Math.max(...compared.byHand.map(({ field }) => field.length))
-    for (const { field, value } of compared.byHand) print(`  ${colors.dim(field.padEnd(width))}  ${value}`)
-    print("")
-  }
+  if (compared.byHand) printByHand(compared.byHand)
   if (!compared.onRecord) return print(colors.dim("The provider does not tell what it has on record."))
   const record = compared.onRecord
   line(
@@ -204,6 +235,8 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
 }
 
 function stateWord(shown: ChannelShown): string {
+  if (shown.learning) return colors.yellow("learning")
+  if (shown.bringing) return colors.yellow(`on, brought to ${shown.bringing.by}`)
   if (shown.state === "on") return shown.polling ? colors.yellow("on, but not receiving") : colors.green("on")
   return shown.state === "paused" ? colors.yellow("paused") : colors.red("locked out")
 }
@@ -217,10 +250,10 @@ function who(shown: ChannelShown): string {
 }
 
 function receives(shown: ChannelShown): string {
-  return shown.settings.receive === "polling" ? "by polling" : "by webhook"
+  return shown.receives === "polling" ? "by polling" : "by webhook"
 }
 
-function pairs(given: string[] = []): { [name: string]: string } {
+export function pairs(given: string[] = []): { [name: string]: string } {
   return Object.fromEntries(
     given.map((pair) => {
       const at = pair.indexOf("=")
@@ -231,7 +264,7 @@ function pairs(given: string[] = []): { [name: string]: string } {
 }
 
 /** Secrets may come from a file or the environment, so that they stay out of the shell's history. */
-function secrets(given: string[] = []): { [name: string]: string } {
+export function secrets(given: string[] = []): { [name: string]: string } {
   return Object.fromEntries(
     Object.entries(pairs(given)).map(([name, value]) => {
       if (value.startsWith("@")) return [name, fileSecret(name, value.slice(1))]

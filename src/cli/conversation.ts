@@ -11,9 +11,11 @@ export function conversationCommands(program: Command): void {
     .description("the one last spoken in first")
     .argument("[words]", "part of a title, or an id")
     .option("--channel <key>", "of one channel")
+    .option("--people", "everybody who ever spoke instead, in groups too")
     .option("--limit <n>", "how many at most", "30")
     .option("--json", "for programs")
-    .action(async (text: string | undefined, options: { channel?: string; limit: string; json?: boolean }) => {
+    .action(async (text: string | undefined, options: ListOptions) => {
+      if (options.people) return listPeople(text, options)
       const { items, next } = await connect().conversations({
         limit: options.limit,
         ...(text ? { text } : {}),
@@ -32,6 +34,11 @@ export function conversationCommands(program: Command): void {
           colors.dim(one.id),
         ]),
         "Nobody has spoken yet.",
+      )
+      print(
+        colors.dim(
+          "send takes the provider's id as well as the conversation's. With --people: everybody, in groups too.",
+        ),
       )
     })
 
@@ -69,4 +76,31 @@ export function conversationCommands(program: Command): void {
       await connect().resetConversation(id)
       if (!asJson(options, { reset: id })) print(`The state of ${id} is forgotten. What was said stays.`)
     })
+}
+
+interface ListOptions {
+  channel?: string
+  people?: boolean
+  limit: string
+  json?: boolean
+}
+
+async function listPeople(text: string | undefined, options: ListOptions): Promise<void> {
+  const { items, next } = await connect().people({
+    limit: options.limit,
+    ...(text ? { text } : {}),
+    ...(options.channel ? { channel: options.channel } : {}),
+  })
+  if (asJson(options, { items, next })) return
+  table(
+    ["who", "handle", "channel", "provider's id", "conversation"],
+    items.map((one) => [
+      inLine(one.name ?? one.address, 30),
+      one.handle ? `@${one.handle}` : "",
+      one.channel,
+      one.address,
+      one.conversation ? colors.dim(one.conversation) : colors.dim("in groups only"),
+    ]),
+    "Nobody has spoken yet.",
+  )
 }

@@ -1,6 +1,7 @@
 import { Command, CommanderError } from "commander"
 import { ApiError, NoService } from "../client/client.ts"
 import { botCommands } from "./bot.ts"
+import { bringCommand } from "./bring.ts"
 import { channelCommands } from "./channel.ts"
 import { CommandFault } from "./context.ts"
 import { conversationCommands } from "./conversation.ts"
@@ -9,8 +10,10 @@ import { messageCommands } from "./message.ts"
 import { colors } from "./output.ts"
 import { parkedCommands } from "./parked.ts"
 import { passageCommand } from "./passage.ts"
+import { profileCommands } from "./profile.ts"
 import { serveCommand } from "./serve.ts"
 import { talkCommands } from "./talk.ts"
+import { tokenCommands } from "./token.ts"
 
 const program = new Command("wobbet")
   .description(
@@ -30,6 +33,9 @@ passageCommand(program)
 conversationCommands(program)
 botCommands(program)
 parkedCommands(program)
+profileCommands(program)
+bringCommand(program)
+tokenCommands(program)
 
 // A reader that has seen enough, such as head, is no fault.
 process.stdout.on("error", (error: { code?: string }) => {

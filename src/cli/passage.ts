@@ -58,6 +58,7 @@ function printIntake(intake: NonNullable<Passage["intake"]>, raw: boolean): void
   if (!intake.verdict.genuine) {
     print(`  ${colors.red("Not genuine:")} ${intake.verdict.why}.`, `  ${intake.verdict.remedy}`)
     if (intake.verdict.near) print(`  ${colors.yellow("A near miss:")} ${intake.verdict.near}`)
+    if (intake.verdict.tried) print(colors.dim(`  ${intake.verdict.tried}`))
   }
   for (const note of intake.notes) print(`  ${note}`)
   if (!raw) return

@@ -2,16 +2,24 @@ import type {
   KindLook,
   KindShown,
   BotView,
+  CarriedAnswer,
+  CarriedCall,
+  ChannelCheck,
   ChannelShown,
   Comparison,
   ConversationView,
   Explanation,
+  LearnedAgreement,
+  LearningShown,
   LiveEvent,
   MessageView,
   Page,
   ParkedView,
   Passage,
   PassageSummary,
+  PersonView,
+  ProfileFault,
+  ProfileShown,
 } from "./types.ts"
 
 /** The service said no: what happened, what to do, and the field that is wrong where one is. */
@@ -59,10 +67,28 @@ export class Client {
     this.post<ChannelShown>("/channels", body)
   changeChannel = (key: string, body: { settings?: object; secrets?: object }) =>
     this.call<ChannelShown>("PATCH", `/channels/${encodeURIComponent(key)}`, {}, body)
-  checkChannel = (key: string) =>
-    this.post<{ identity: NonNullable<ChannelShown["identity"]>; resumed: boolean }>(
-      `/channels/${encodeURIComponent(key)}/check`,
+  checkChannel = (key: string) => this.post<ChannelCheck>(`/channels/${encodeURIComponent(key)}/check`)
+  learn = (key: string, minutes?: number) =>
+    this.post<LearningShown>(`/channels/${encodeURIComponent(key)}/learn`, minutes === undefined ? {} : { minutes })
+  learned = (key: string) => this.get<LearningShown>(`/channels/${encodeURIComponent(key)}/learn`)
+  stopLearning = (key: string) => this.call<void>("DELETE", `/channels/${encodeURIComponent(key)}/learn`)
+  agreeToLearned = (key: string, body: LearnedAgreement) =>
+    this.post<{ channel: ChannelShown; profile: string; file?: string; first: { status: number } }>(
+      `/channels/${encodeURIComponent(key)}/learn/agree`,
+      body,
     )
+  profiles = () => this.get<Page<ProfileShown>>("/profiles")
+  setProfile = (source: string, keep = true) =>
+    this.post<{ name?: string; faults: ProfileFault[] }>("/profiles", { source, keep })
+
+  /** The next calls of a channel of a service that can be reached, for one that cannot. */
+  fetchCalls = (key: string, wait: number) =>
+    this.get<Page<CarriedCall>>(`/bring/${encodeURIComponent(key)}/calls`, { wait })
+  answerCall = (key: string, answer: { id: string } & CarriedAnswer) =>
+    this.post<{ taken: boolean }>(`/bring/${encodeURIComponent(key)}/answers`, answer)
+  stopFetching = (key: string) => this.call<{ handled: number }>("DELETE", `/bring/${encodeURIComponent(key)}`)
+  /** Gives a call that came elsewhere to this service, as if it had come here. */
+  giveCall = (key: string, call: CarriedCall) => this.post<CarriedAnswer>(`/bring/${encodeURIComponent(key)}/in`, call)
   connectChannel = (key: string) => this.post<Comparison>(`/channels/${encodeURIComponent(key)}/connect`)
   channelRecord = (key: string) => this.get<Comparison>(`/channels/${encodeURIComponent(key)}/record`)
   pauseChannel = (key: string) => this.post<ChannelShown>(`/channels/${encodeURIComponent(key)}/pause`)
@@ -80,6 +106,7 @@ export class Client {
     )
 
   conversations = (query: Query = {}) => this.get<Page<ConversationView>>("/conversations", query)
+  people = (query: Query = {}) => this.get<Page<PersonView>>("/people", query)
   conversation = (id: string) =>
     this.get<ConversationView & { state: { [field: string]: unknown } }>(`/conversations/${encodeURIComponent(id)}`)
   conversationMessages = (id: string, query: Query = {}) =>
@@ -108,7 +135,8 @@ export class Client {
   session = () => this.get<{ name: string; role: string; csrf?: string }>("/session")
   signIn = (token: string) => this.post<{ name: string; role: string; csrf: string }>("/session", { token })
   signOut = () => this.call<void>("DELETE", "/session")
-  makeToken = (name: string, role: string) => this.post<{ token: string }>("/tokens", { name, role })
+  makeToken = (name: string, role: string, channel?: string) =>
+    this.post<{ token: string }>("/tokens", { name, role, ...(channel === undefined ? {} : { channel }) })
 
   /** What happens, as it happens, until the signal ends it. Goes on after a break where it was broken off. */
   async *live(signal: AbortSignal): AsyncGenerator<LiveEvent> {

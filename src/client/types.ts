@@ -126,7 +126,8 @@ export interface IntakeView {
   body: string
   size: number
   answered: number | null
-  verdict: { genuine: true; by: string } | { genuine: false; why: string; remedy: string; near?: string }
+  verdict:
+    { genuine: true; by: string } | { genuine: false; why: string; remedy: string; near?: string; tried?: string }
   unreadable?: string
   notes: string[]
   repeated: boolean
@@ -190,6 +191,106 @@ export interface ChannelShown {
   lastGenuine?: string
   lastRefused?: string
   polling?: { says: string; remedy: string; since: string }
+  receives: "webhook" | "polling"
+  /** Who waits for a call to learn from, and until when. */
+  learning?: { by: string; since: string; until: string }
+  /** Which service elsewhere fetches this channel's calls. */
+  bringing?: { by: string; since: string; until: string; taken: number; waiting: number; handed: number }
+}
+
+/** One thing that must be right for a channel to work. */
+export interface CheckLine {
+  about: "keys" | "permissions" | "address on record" | "way in" | "calls" | "account"
+  mark: "right" | "wrong" | "open" | "left"
+  says: string
+  remedy?: string
+}
+
+export interface ChannelCheck {
+  channel: string
+  ok: boolean
+  lines: CheckLine[]
+  identity?: ChannelShown["identity"]
+  resumed: boolean
+  byHand?: { field: string; value: string }[]
+}
+
+export type FieldRole = "from" | "text" | "id" | "time" | "name" | "place" | "media" | "mime"
+
+/** What was learned of a gateway so far. */
+export interface LearningShown {
+  inlet: string
+  waiting?: { by: string; until: string }
+  sample?: {
+    at: string
+    body: "form" | "json" | "xml"
+    fields: { where: string; value: string; role?: FieldRole }[]
+    roles: { [role in FieldRole]?: string }
+    proofs: { scheme: { scheme: string; secret: string; [field: string]: unknown }; certain: boolean; says: string }[]
+    lacks: string[]
+    call: { method: string; address: string; headers: string[] }
+  }
+}
+
+export interface LearnedAgreement {
+  name: string
+  places: { [role in FieldRole]?: string }
+  proof?: object
+  addresses?: "numbers" | "names"
+  sending: {
+    address: string
+    body?: "json" | "form"
+    send: object
+    bearer?: string
+    basic?: [string, string]
+    headers?: { [name: string]: string }
+    id?: string
+  }
+  secrets?: { [name: string]: string }
+  settings?: { [name: string]: unknown }
+}
+
+export interface ProfileShown {
+  name: string
+  title: string
+  origin: "ships" | "folder" | "learned" | "set"
+  secrets: string[]
+  settings: string[]
+  source: string
+}
+
+export interface ProfileFault {
+  line: number
+  field: string
+  says: string
+  remedy: string
+}
+
+/** A call as it travels from a service that can be reached to one that cannot. */
+export interface CarriedCall {
+  id: string
+  method: string
+  address: string
+  headers: { [name: string]: string }
+  /** Base64. */
+  body: string
+  receivedAt: string
+}
+
+export interface CarriedAnswer {
+  status: number
+  headers?: { [name: string]: string }
+  body?: string
+}
+
+/** Somebody who ever spoke on a channel. */
+export interface PersonView {
+  channel: string
+  address: string
+  name: string | null
+  handle: string | null
+  contact: string
+  conversation: string | null
 }
 
 export interface Comparison {

@@ -1,6 +1,6 @@
 import pg from "pg"
 
-export type Ring = "work" | "sends" | "channels" | "lanes" | "live"
+export type Ring = "work" | "sends" | "channels" | "lanes" | "live" | "brought"
 
 /**
  * Wakes every process: `LISTEN/NOTIFY` on a connection of its own, empty and coalesced. Only a saving of time: what is

@@ -6,6 +6,8 @@ import { watch } from "chokidar"
 import { build } from "esbuild"
 import type { Bot, Fault } from "../core/routing/bot.ts"
 import { readBot } from "../core/routing/bot.ts"
+import { readProfile } from "../core/gateway/readProfile.ts"
+import { profiles as shippedProfiles } from "../core/gateway/shipped.ts"
 import type { HostError } from "./hostProtocol.ts"
 import { folderWord } from "./hostProtocol.ts"
 
@@ -15,6 +17,8 @@ export interface BotPackage {
   id: string
   bot: Bot
   bundle: string | null
+  /** Gateway profiles of the folder's own, by name, as they are written. */
+  profiles: { [name: string]: string }
 }
 
 export type BotFolderReading = { ready: BotPackage } | { faults: Fault[] }
@@ -36,15 +40,47 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
   const files = await handlerFiles(folder)
   const reading = readBot(source, shown(file), new Set(files.keys()))
   const bundle = await bundleHandlers(folder, files, sdk)
-  const faults = [...("faults" in reading ? reading.faults : []), ...("faults" in bundle ? bundle.faults : [])]
-  if ("faults" in reading || "faults" in bundle) return { faults }
+  const profiles = await readProfiles(folder)
+  const faults = [
+    ...("faults" in reading ? reading.faults : []),
+    ...profiles.faults,
+    ...("faults" in bundle ? bundle.faults : []),
+  ]
+  if ("faults" in reading || "faults" in bundle || faults.length > 0) return { faults }
   const id = createHash("sha256")
     .update(JSON.stringify(reading.bot))
     .update("\n")
     .update(bundle.code ?? "")
     .digest("hex")
     .slice(0, 16)
-  return { ready: { id, bot: reading.bot, bundle: bundle.code } }
+  return { ready: { id, bot: reading.bot, bundle: bundle.code, profiles: profiles.sources } }
+}
+
+/** The gateway profiles under `profiles/`; what is wrong in one is said with its line, and what would be right. */
+async function readProfiles(folder: string): Promise<{ sources: { [name: string]: string }; faults: Fault[] }> {
+  const inside = join(folder, "profiles")
+  const found = await readdir(inside).catch(() => [])
+  const sources: { [name: string]: string } = {}
+  const faults: Fault[] = []
+  for (const name of found.filter((one) => /\.ya?ml$/.test(one)).sort()) {
+    const source = await readFile(join(inside, name), "utf8")
+    const file = shown(join(inside, name))
+    const read = readProfile(source)
+    if ("faults" in read)
+      faults.push(
+        ...read.faults.map(({ line, field, says, remedy }) => ({
+          file,
+          line,
+          says: field && !says.startsWith(field) ? `${field}: ${says}` : says,
+          remedy,
+        })),
+      )
+    else if (Object.hasOwn(shippedProfiles, read.profile.profile)) {
+      const says = `the profile "${read.profile.profile}" ships with Wobbet and stays as it is`
+      faults.push({ file, line: 1, says, remedy: "Give yours another name." })
+    } else sources[read.profile.profile] = source
+  }
+  return { sources, faults }
 }
 
 /** Calls back, at most ten times a second, when something in the folder was saved. Gives what ends it. */

@@ -2,12 +2,16 @@ import { randomBytes } from "node:crypto"
 import type { ChannelKind, Identity, OnRecord, ProviderAnswer } from "../core/channels/kind.ts"
 import { kinds } from "../core/channels/registry.ts"
 import { readSecrets, readSettings } from "../core/channels/settings.ts"
+import type { Profile } from "../core/gateway/profile.ts"
 import type { ChannelRow } from "../store/channels.ts"
 import { addChannel, changeChannel, keepIdentity, resumeChannel, stopChannel } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
 import { lastCalls } from "../store/intake.ts"
 import type { Bell } from "./bell.ts"
+import type { Bringing } from "./bringing.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
+import type { ChannelCheck } from "./checkLine.ts"
+import { walkTheLine } from "./checkLine.ts"
 import { perform } from "./perform.ts"
 import type { Poller } from "./poller.ts"
 import type { Seal } from "./seal.ts"
@@ -31,6 +35,12 @@ export interface ChannelView {
   lastGenuine?: Date
   lastRefused?: Date
   polling?: { says: string; remedy: string; since: Date }
+  /** By being called, by asking the provider, or through a service that is reached in place of this one. */
+  receives: "webhook" | "polling"
+  /** Who waits for a call to learn from, and until when. */
+  learning?: { by: string; since: string; until: string }
+  /** Which service elsewhere fetches this channel's calls, and how many wait for it. */
+  bringing?: { by: string; since: string; until: string; taken: number; waiting: number; handed: number }
 }
 
 export interface ChannelComparison {
@@ -52,6 +62,7 @@ export class ChannelCare {
       bell: Bell
       poller: () => Poller | undefined
       publicUrl: () => string
+      bringing: Bringing
     },
   ) {}
 
@@ -62,8 +73,9 @@ export class ChannelCare {
     secrets: { [name: string]: string }
   }): Promise<ChannelView> {
     const kind = kindNamed(given.kind)
-    const { bot, lane, ...settings } = checkedSettings(kind, given.settings)
-    const secrets = this.checkedSecrets(kind, given.secrets, settings)
+    const profile = this.profileFor(kind, given.settings)
+    const { bot, lane, ...settings } = checkedSettings(kind, given.settings, profile)
+    const secrets = this.checkedSecrets(kind, given.secrets, settings, profile)
     const sealed = Object.fromEntries(
       Object.entries(secrets).map(([name, value]) => [name, this.parts.seal.seal(value)]),
     )
@@ -96,8 +108,9 @@ export class ChannelCare {
     const merged = Object.fromEntries(
       Object.entries({ ...row.settings, ...given.settings }).filter(([, value]) => value !== null),
     )
-    const { bot, lane, ...settings } = checkedSettings(kind, merged)
-    const secrets = this.checkedSecrets(kind, { ...channel.secrets, ...given.secrets }, settings)
+    const profile = this.profileFor(kind, merged)
+    const { bot, lane, ...settings } = checkedSettings(kind, merged, profile)
+    const secrets = this.checkedSecrets(kind, { ...channel.secrets, ...given.secrets }, settings, profile)
     const sealed = Object.fromEntries(
       Object.entries(secrets).map(([name, value]) => [
         name,
@@ -123,7 +136,7 @@ export class ChannelCare {
   }
 
   /** Asks the provider who the keys belong to. A channel that was locked out goes on when they work again. */
-  async check(key: string): Promise<{ identity: Identity; resumed: boolean }> {
+  async identify(key: string): Promise<{ identity: Identity; resumed: boolean }> {
     const { row, channel } = this.known(key)
     const { account } = kindNamed(row.kind)
     const call = account.check(channel)
@@ -140,9 +153,23 @@ export class ChannelCare {
     return { identity: found.identity, resumed }
   }
 
+  /** Walks the line from the keys to the last call, and stops at the first thing that is wrong. */
+  async check(key: string): Promise<ChannelCheck> {
+    const { database, seal, poller } = this.parts
+    return walkTheLine({
+      known: this.known(key),
+      inlet: this.inletOf(this.known(key).row),
+      database,
+      seal,
+      pollTrouble: poller()?.troubles.get(key),
+      identify: () => this.identify(key),
+      compare: () => this.compare(key),
+    })
+  }
+
   /** Registers our address at the provider, or takes it away where the channel polls, and reads back what is on record. */
   async connect(key: string): Promise<ChannelComparison> {
-    await this.check(key)
+    await this.identify(key)
     const known = this.known(key)
     const { account } = kindNamed(known.row.kind)
     const polls = known.row.settings.receive === "polling"
@@ -189,7 +216,7 @@ export class ChannelCare {
   async resume(key: string): Promise<ChannelView> {
     const { row } = this.known(key)
     // Keys that do not work would only lock it out again.
-    if (row.state === "locked out") await this.check(key)
+    if (row.state === "locked out") await this.identify(key)
     else await resumeChannel(this.parts.database, key)
     await this.changed()
     this.wake()
@@ -207,8 +234,10 @@ export class ChannelCare {
     return known
   }
 
-  private async view({ row }: KnownChannel): Promise<ChannelView> {
+  private async view({ row, channel }: KnownChannel): Promise<ChannelView> {
+    const { bringing } = this.parts
     const last = await lastCalls(this.parts.database, row.key)
+    const waiting = row.bringing ? (await bringing.counts()).get(row.key) : undefined
     const polling = this.parts.poller()?.troubles.get(row.key)
     return {
       key: row.key,
@@ -226,20 +255,41 @@ export class ChannelCare {
       ...(last.genuine ? { lastGenuine: last.genuine } : {}),
       ...(last.refused ? { lastRefused: last.refused } : {}),
       ...(polling ? { polling } : {}),
+      receives: kindNamed(row.kind).polling?.(channel) ? "polling" : "webhook",
+      ...(row.learning && Date.parse(row.learning.until) > Date.now() ? { learning: row.learning } : {}),
+      ...(row.bringing
+        ? { bringing: { ...row.bringing, waiting: waiting?.waiting ?? 0, handed: waiting?.handed ?? 0 } }
+        : {}),
     }
+  }
+
+  /** The profile a channel of a gateway names; that it names one there is, is checked here. */
+  private profileFor(kind: ChannelKind, settings: { [name: string]: unknown }): Profile | undefined {
+    if (!kind.schemasFor) return undefined
+    const name = settings.profile ?? (kind.kind === "sms" ? "form-gateway" : undefined)
+    if (name === undefined || name === "") return undefined
+    const profile = this.parts.channels.profile(name)
+    if (profile) return profile
+    throw new Trouble(
+      "bad-input",
+      `There is no gateway profile "${String(name)}".`,
+      `"wobbet profile list" shows those there are. Write one under profiles/ of the bot folder, or let the channel learn it.`,
+      "settings.profile",
+    )
   }
 
   private checkedSecrets(
     kind: ChannelKind,
     given: { [name: string]: string },
     settings: { [name: string]: unknown },
+    profile: Profile | undefined,
   ): { [name: string]: string } {
     const made = Object.fromEntries(
       Object.entries(kind.madeSecrets)
         .filter(([name]) => !given[name])
         .map(([name, length]) => [name, randomBytes(length).toString("base64url").slice(0, length)]),
     )
-    const { value, fault } = readSecrets(kind, { ...made, ...given }, settings)
+    const { value, fault } = readSecrets(kind, { ...made, ...given }, settings, profile)
     if (fault)
       throw new Trouble(
         "bad-input",
@@ -274,8 +324,12 @@ function kindNamed(name: string): ChannelKind {
   return kind
 }
 
-function checkedSettings(kind: ChannelKind, given: { [name: string]: unknown }): { [name: string]: unknown } {
-  const { value, fault } = readSettings(kind, given)
+function checkedSettings(
+  kind: ChannelKind,
+  given: { [name: string]: unknown },
+  profile: Profile | undefined,
+): { [name: string]: unknown } {
+  const { value, fault } = readSettings(kind, given, profile)
   if (fault)
     throw new Trouble(
       "bad-input",

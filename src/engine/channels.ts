@@ -1,8 +1,13 @@
 import type { Channel } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
+import type { Profile } from "../core/gateway/profile.ts"
+import { readProfile } from "../core/gateway/readProfile.ts"
+import { profiles as shipped } from "../core/gateway/shipped.ts"
+import type { OwnedSecret } from "../core/signature/secrets.ts"
 import type { ChannelRow } from "../store/channels.ts"
 import { listChannels } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
+import { listProfiles } from "../store/profiles.ts"
 import type { Seal } from "./seal.ts"
 
 /** A channel as the engine keeps it at hand: its row, and what the pure rooms need, secrets opened. */
@@ -14,6 +19,8 @@ export interface KnownChannel {
 /** All channels, read again whenever a process changed one, and every few seconds to be sure. */
 export class Channels {
   private known = new Map<string, KnownChannel>()
+  private own = new Map<string, { source: string; profile: Profile }>()
+  private owned: OwnedSecret[] | undefined
   private reading: Promise<void> | undefined
 
   constructor(
@@ -34,6 +41,19 @@ export class Channels {
     return this.all().filter(({ row }) => row.state === "on")
   }
 
+  /** A gateway profile by its name: one of this installation's, or one that ships. */
+  profile(name: unknown): Profile | undefined {
+    if (typeof name !== "string") return undefined
+    return this.own.get(name)?.profile ?? (Object.hasOwn(shipped, name) ? shipped[name] : undefined)
+  }
+
+  /** Every secret there is, whose it is and what it is called: for finding out whether two were mixed up. */
+  secrets(): OwnedSecret[] {
+    return (this.owned ??= this.all().flatMap(({ channel }) =>
+      Object.entries(channel.secrets).map(([name, value]) => ({ channel: channel.key, name, value })),
+    ))
+  }
+
   /** Reads them anew; calls that come while one is reading wait for a reading that began after them. */
   async refresh(): Promise<void> {
     await this.reading?.catch(() => undefined)
@@ -42,8 +62,16 @@ export class Channels {
   }
 
   private async read(): Promise<void> {
-    const found = await listChannels(this.database)
+    const [found, profiles] = await Promise.all([listChannels(this.database), listProfiles(this.database)])
+    const own: typeof this.own = new Map()
+    for (const { name, source } of profiles) {
+      const before = this.own.get(name)
+      const read = before?.source === source ? before : { source, ...readProfile(source) }
+      if ("profile" in read) own.set(name, read)
+    }
+    this.own = own
     this.known = new Map(found.map((row) => [row.key, { row, channel: this.open(row) }]))
+    this.owned = undefined
   }
 
   private open(row: ChannelRow): Channel {
@@ -53,6 +81,7 @@ export class Channels {
     kindOf(row.kind)
     const own = row.settings.publicUrl as string | undefined
     const { publicUrl } = this
+    const profile = this.own.get(String(row.settings.profile))?.profile
     return {
       get publicBase() {
         return (own ?? publicUrl()).replace(/\/+$/, "")
@@ -62,6 +91,7 @@ export class Channels {
       settings: row.settings,
       secrets,
       ...(row.identity ? { identity: row.identity } : {}),
+      ...(profile ? { profile } : {}),
     }
   }
 }

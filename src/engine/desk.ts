@@ -4,7 +4,7 @@ import type { ReplyPart } from "../core/message/reply.ts"
 import type { Offered } from "../store/turns.ts"
 import { record } from "../store/access.ts"
 import type { ConversationRow } from "../store/conversations.ts"
-import { conversationAt, conversationById } from "../store/conversations.ts"
+import { conversationAt, conversationById, listPeople } from "../store/conversations.ts"
 import { conversationsAt } from "../store/directory.ts"
 import { addToLine } from "../store/outbox.ts"
 import type { ParkedRow } from "../store/parked.ts"
@@ -106,12 +106,16 @@ export class Desk {
         "channel",
       )
     }
-    if (channel === undefined)
+    if (channel === undefined) {
+      // Somebody who has spoken in a group only is written to where they did.
+      const people = await listPeople(database, { address: to, limit: 2 })
+      if (people.length === 1) return this.conversation(to, people[0]!.channel)
       throw notFound(
         "conversation at the address",
         to,
         "Name the channel to write to somebody new; the provider decides whether that is allowed.",
       )
+    }
     care.known(channel)
     const [id] = await conversationsAt(database, [
       { channel, place: { address: to, kind: to.startsWith("-") ? "group" : "direct" } },

@@ -7,16 +7,18 @@ import type { Fault } from "../core/routing/bot.ts"
 import { stopChannel, wakeResumed } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
 import { openDatabase, refusal } from "../store/database.ts"
-import { pruneSeen } from "../store/intake.ts"
+import { pruneRefused, pruneSeen } from "../store/intake.ts"
 import { beat, buryProcesses, processesOn } from "../store/leases.ts"
 import { keepCourtesies } from "../store/messages.ts"
 import { makePartitions } from "../store/partitions.ts"
+import { keepProfile } from "../store/profiles.ts"
 import { publishRelease } from "../store/releases.ts"
 import { settleParkedDoubts } from "../store/statuses.ts"
 import { Alerts } from "./alerts.ts"
 import { Bell } from "./bell.ts"
 import { faultLine, faultOfLoading, followFolder, readBotFolder } from "./botFolder.ts"
 import { Bots } from "./bots.ts"
+import { Bringing } from "./bringing.ts"
 import { ChannelCare } from "./channelCare.ts"
 import type { KnownChannel } from "./channels.ts"
 import { Channels } from "./channels.ts"
@@ -26,13 +28,16 @@ import { Directory } from "./directory.ts"
 import type { HostLimits } from "./hosts.ts"
 import { hostLimits } from "./hosts.ts"
 import { Inlet } from "./inlet.ts"
+import { InlineAnswers } from "./inlineAnswers.ts"
 import { keepable, perform } from "./perform.ts"
 import { Journal } from "./journal.ts"
+import { Learning } from "./learning.ts"
 import { MediaFetcher } from "./media.ts"
 import { People } from "./people.ts"
 import { Poller } from "./poller.ts"
 import { Seal } from "./seal.ts"
 import { Sender } from "./sender.ts"
+import { Teaching } from "./teaching.ts"
 import { Turns } from "./turns.ts"
 import { Uploads } from "./uploads.ts"
 
@@ -78,6 +83,9 @@ export class Engine {
   readonly sender: Sender | undefined
   readonly poller: Poller | undefined
   readonly media: MediaFetcher
+  readonly learning: Learning
+  readonly bringing: Bringing
+  readonly teaching: Teaching
   bot: BotStatus = { faults: [] }
   publicUrl = "http://127.0.0.1"
   private readonly machine = machineTag()
@@ -100,6 +108,16 @@ export class Engine {
       ...hostLimits,
       ...settings.hostLimits,
     })
+    const inline = new InlineAnswers()
+    this.learning = new Learning({ database, channels, seal, bell })
+    this.bringing = new Bringing({
+      database,
+      channels,
+      seal,
+      bell,
+      log,
+      takeIn: (known, id, call, note) => this.inlet.takeIn(known, id, call, note),
+    })
     const alerts = new Alerts({ database, channels, bell, log })
     if (roles.has("sender"))
       this.sender = new Sender({
@@ -107,6 +125,7 @@ export class Engine {
         channels,
         directory,
         uploads: new Uploads(database),
+        inline,
         bell,
         alerts,
         log,
@@ -119,6 +138,7 @@ export class Engine {
         bots: this.bots,
         sender: this.sender,
         people: new People(database, directory),
+        inline,
         bell,
         log,
         self,
@@ -129,6 +149,9 @@ export class Engine {
     this.journal = new Journal(join(settings.home, "journal"), self)
     this.inlet = new Inlet({
       journal: this.journal,
+      learning: this.learning,
+      bringing: this.bringing,
+      inline,
       database,
       channels,
       directory,
@@ -151,6 +174,16 @@ export class Engine {
       bell,
       poller: () => this.poller,
       publicUrl: () => this.publicUrl,
+      bringing: this.bringing,
+    })
+    this.teaching = new Teaching({
+      database,
+      channels,
+      bell,
+      care: this.care,
+      learning: this.learning,
+      inlet: this.inlet,
+      folder: () => settings.botFolder,
     })
   }
 
@@ -191,6 +224,14 @@ export class Engine {
     every(1000, () => this.readJournal())
     every(5000, () => wakeResumed(this.database))
     every(6 * 3_600_000, () => makePartitions(this.database, new Date()))
+    every(5000, () => this.bringing.sweep(new Date()))
+    every(600_000, () =>
+      pruneRefused(
+        this.database,
+        this.channels.all().map(({ row }) => row.key),
+        new Date(),
+      ),
+    )
     every(24 * 3_600_000, () => pruneSeen(this.database, new Date()))
   }
 
@@ -251,7 +292,14 @@ export class Engine {
       this.bell.ring("lanes")
       return
     }
-    const { id, bot, bundle } = reading.ready
+    const { id, bot, bundle, profiles } = reading.ready
+    let news = false
+    for (const [name, source] of Object.entries(profiles))
+      news = (await keepProfile(this.database, { name, source, origin: "folder" })) || news
+    if (news) {
+      await this.channels.refresh()
+      this.bell.ring("channels")
+    }
     const moved = await publishRelease(
       this.database,
       { id, bot: bot.bot, definition: bot, bundle },

@@ -1,21 +1,26 @@
 import { createHash } from "node:crypto"
 import type { Logger } from "pino"
-import type { Alarm, InboundCall, InletAnswer, Parsed } from "../core/channels/kind.ts"
+import type { Alarm, Channel, InboundCall, InletAnswer, Parsed, Verdict } from "../core/channels/kind.ts"
 import { nothingParsed } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
+import { profileOf } from "../core/gateway/shipped.ts"
 import { storable, storableJson } from "../core/message/graphemes.ts"
 import type { Message } from "../core/message/message.ts"
 import type { Database } from "../store/database.ts"
 import { refusal } from "../store/database.ts"
-import type { Claimed, Intake } from "../store/intake.ts"
+import type { Acceptance, Claimed, Intake } from "../store/intake.ts"
 import { acceptIntakes } from "../store/intake.ts"
 import { faultPoint } from "../store/faults.ts"
 import { newId } from "../store/ids.ts"
 import type { Bell } from "./bell.ts"
+import type { Bringing } from "./bringing.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
 import type { Directory } from "./directory.ts"
 import { Gatherer } from "./gatherer.ts"
+import type { InlineAnswers, InsideAnswer } from "./inlineAnswers.ts"
 import type { Journal, JournalEntry } from "./journal.ts"
+import type { Learning } from "./learning.ts"
+import { Refusals } from "./refusals.ts"
 import type { Seal } from "./seal.ts"
 import { redactCall } from "./seal.ts"
 
@@ -30,10 +35,18 @@ interface Draft {
   channel: string
   intake: Omit<Intake, "messages">
   parsed: Parsed
+  /** Set where the reply may go back inside the call: it is held open from the moment its messages have ids. */
+  inside?: { hold: (messages: string[]) => void }
+}
+
+/** An answer to a call; `written` is told whether it left whole. */
+export interface ServedAnswer extends InletAnswer {
+  written?: (whole: boolean) => void
 }
 
 /** Receives calls: greet, verify, parse, make durable together with the others of the instant, answer. */
 export class Inlet {
+  private readonly refusals: Refusals
   private readonly gatherer = new Gatherer<Draft, void>((drafts) => this.accept(drafts), 500, 2)
 
   constructor(
@@ -57,29 +70,42 @@ export class Inlet {
       alarmed?: (channel: string, alarm: Alarm) => void
       /** Whether turns are so far behind that callers should wait a little for their answer. */
       behind?: () => boolean
+      learning: Learning
+      bringing: Bringing
+      inline: InlineAnswers
     },
-  ) {}
+  ) {
+    const { channels, seal, log } = parts
+    this.refusals = new Refusals({ channels, seal, log, keep: (intakes) => this.store(intakes) })
+  }
 
-  async receive(key: string, call: InboundCall, now: Date): Promise<InletAnswer> {
+  /** @param brought set where a service elsewhere received the call, with the id it was kept under there */
+  async receive(key: string, call: InboundCall, now: Date, brought?: { id: string }): Promise<ServedAnswer> {
     let known = this.parts.channels.get(key)
     if (!known) {
       await this.parts.channels.refresh().catch(() => undefined)
       known = this.parts.channels.get(key)
     }
     if (!known) return { status: 404 }
+    if (known.row.learning && this.parts.learning.isOn(known, now)) return this.parts.learning.take(known, call)
     const kind = kindOf(known.row.kind)
     const verdict = kind.verify(call, known.channel, now)
-    const parsed = verdict.genuine ? kind.parse(call, known.channel) : nothingParsed()
-    const answer: InletAnswer = verdict.genuine
-      ? kind.acknowledge(call, parsed, known.channel)
-      : { status: call.method === "GET" ? 403 : 401 }
+    if (!verdict.genuine) {
+      const status = call.method === "GET" ? 403 : 401
+      this.refusals.take(known, call, verdict, status, now)
+      return { status }
+    }
+    const parsed = kind.parse(call, known.channel)
+    const answer: InletAnswer = kind.acknowledge(call, parsed, known.channel)
     if (FAULTS_BUILT) await faultPoint("inlet: call read")
     const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
-    const id = newId("itk")
+    const id = brought?.id ?? newId("itk")
+    if (known.row.bringing && !brought && this.parts.bringing.isOn(known, now) && call.method !== "GET")
+      return this.carry(id, known, call, verdict, answer, now)
     const body = Buffer.from(call.body)
     const repeats = (known.row.settings.repeats as boolean | undefined) ?? kind.repeats(call, known.channel)
     /** By what a call that comes only once was found genuine. */
-    const once = verdict.genuine && !repeats ? verdict.by : undefined
+    const once = repeats ? undefined : verdict.by
     const late = async (by: string): Promise<InletAnswer> => {
       await this.parts.journal.add({
         id,
@@ -97,13 +123,16 @@ export class Inlet {
     try {
       // Behind what waits on disk already, so that the order stays what it was.
       if (once !== undefined && this.parts.journal.holds) return await late(once)
+      const inside = insideOf(known.channel, parsed)
+      const held = inside && this.heldOpen(call, inside.within * 1000, now)
       await this.gatherer.add({
         channel: key,
         parsed,
+        ...(held ? { inside: held } : {}),
         intake: {
           id,
           channel: key,
-          via: "webhook",
+          via: brought ? "bring" : "webhook",
           method: call.method,
           address: kept.address,
           headers: kept.headers,
@@ -114,6 +143,9 @@ export class Inlet {
           answered: answer.status,
         },
       })
+      const said = await held?.answer()
+      if (said)
+        return { status: answer.status, headers: { "content-type": said.type }, body: said.body, written: said.written }
     } catch (error) {
       const cause = refusal(error)
       if (once !== undefined && cause === "away") {
@@ -130,6 +162,66 @@ export class Inlet {
       return seen ?? { status: 503, headers: { "retry-after": "5" } }
     }
     return answer
+  }
+
+  /** Holds a call open for the reply to what it brings, from its receipt on for so many milliseconds. */
+  private heldOpen(call: InboundCall, milliseconds: number, now: Date) {
+    let answer: Promise<InsideAnswer | undefined> = Promise.resolve(undefined)
+    return {
+      hold: (messages: string[]) => {
+        answer = this.parts.inline.hold(call, messages, now.getTime() + milliseconds - Date.now())
+      },
+      answer: () => answer,
+    }
+  }
+
+  /** Keeps a call for the service that fetches this channel's, and answers as that one says, if it is quick. */
+  private async carry(
+    id: string,
+    known: KnownChannel,
+    call: InboundCall,
+    verdict: Verdict,
+    answer: InletAnswer,
+    now: Date,
+  ): Promise<InletAnswer> {
+    const { bringing, seal, log } = this.parts
+    const { row, channel } = known
+    try {
+      const kept = redactCall(call, Object.values(channel.secrets), seal)
+      await this.store([
+        {
+          id,
+          channel: row.key,
+          via: "webhook",
+          method: call.method,
+          ...kept,
+          body: Buffer.from(call.body),
+          verdict,
+          notes: [`kept for ${row.bringing!.by}, who fetches this channel's calls`],
+          answered: answer.status,
+          messages: [],
+        },
+      ])
+      return (await bringing.carry(id, known, call, now)) ?? answer
+    } catch (error) {
+      if (refusal(error) !== "away") log.error({ err: error, channel: row.key }, "a call could not be kept")
+      return { status: 503, headers: { "retry-after": "5" } }
+    }
+  }
+
+  /** A call that was kept for a service elsewhere and not taken there. */
+  async takeIn(known: KnownChannel, id: string, call: InboundCall, note: string): Promise<void> {
+    const parsed = kindOf(known.row.kind).parse(call, known.channel)
+    const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
+    const { notes, unreadable } = leftovers(parsed)
+    const verdict: Verdict = { genuine: true, by: "found genuine when it came" }
+    const body = Buffer.from(call.body)
+    const intake = { id, channel: known.row.key, via: "webhook" as const, method: call.method, ...kept, body, verdict }
+    const drafts: Draft[] = [
+      { channel: known.row.key, parsed, intake: { ...intake, notes: [...notes, note], unreadable } },
+    ]
+    await this.keepHalving(drafts)
+    this.tell(drafts)
   }
 
   /** Calls that were kept on local disk while the database was away, in their order. What is there already stays. */
@@ -201,6 +293,7 @@ export class Inlet {
 
   async drained(): Promise<void> {
     await this.gatherer.drained()
+    await this.refusals.drained()
   }
 
   private async accept(drafts: Draft[]): Promise<void[]> {
@@ -251,6 +344,7 @@ export class Inlet {
           : {}),
       }),
     )
+    drafts.forEach(({ inside }, n) => inside?.hold(placed[n]!.messages.map((one) => one.id)))
     if (FAULTS_BUILT && all.length > 0) await faultPoint("inlet: ids made")
     return placed
   }
@@ -278,6 +372,12 @@ export class Inlet {
     }
   }
 
+  /** Nobody answers again what was seen before: its caller need not wait. */
+  private letGo(intakes: Intake[], { fresh }: Acceptance): void {
+    const news = new Set(fresh.map((one) => one.id))
+    this.parts.inline.over(intakes.flatMap((one) => one.messages.map(({ id }) => id)).filter((id) => !news.has(id)))
+  }
+
   private async store(intakes: Intake[], offset?: { channel: string; holder: string; next: string }): Promise<void> {
     const { database, self, claimed, bell } = this.parts
     const claim = claimed ? { holder: self, seconds: claimSeconds } : undefined
@@ -285,11 +385,20 @@ export class Inlet {
     if (FAULTS_BUILT && acceptance.fresh.length > 0)
       await faultPoint(offset ? "poll: updates kept" : "inlet: call kept")
     if (intakes.length > 0) bell.ring("live")
+    if (acceptance.fresh.length < intakes.reduce((sum, one) => sum + one.messages.length, 0))
+      this.letGo(intakes, acceptance)
     if (acceptance.fresh.length === 0) return
     if (intakes.some((intake) => intake.messages.some(({ message }) => message.media))) this.parts.brought?.()
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
     if (!claimed) bell.ring("work")
   }
+}
+
+/** How long the reply to what a call brings may be waited for, where it may go back inside the call at all. */
+function insideOf(channel: Channel, parsed: Parsed): { within: number } | undefined {
+  if (channel.kind !== "custom" && channel.kind !== "sms") return undefined
+  if (!parsed.messages.some((one) => one.own === undefined)) return undefined
+  return profileOf(channel).inline
 }
 
 function leftovers(parsed: Parsed): { notes: string[]; unreadable: string | undefined } {

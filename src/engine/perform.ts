@@ -1,7 +1,16 @@
 import type { IncomingHttpHeaders } from "node:http"
 import type { Dispatcher } from "undici"
 import { Agent, FormData } from "undici"
-import type { Channel, FormPart, HeaderValue, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
+import type {
+  Channel,
+  FormField,
+  FormPart,
+  HeaderValue,
+  InlineAnswer,
+  OutgoingCall,
+  ProviderAnswer,
+} from "../core/channels/kind.ts"
+import { writeXml } from "../core/gateway/xml.ts"
 import { replaceSecrets } from "./seal.ts"
 
 /** Milliseconds a provider may take to answer. */
@@ -42,13 +51,21 @@ export async function perform(
     body = JSON.stringify(fill(call.body.json))
   } else if (call.body && "fields" in call.body) {
     headers["content-type"] = "application/x-www-form-urlencoded"
-    body = new URLSearchParams(call.body.fields.map(({ name, value }) => [name, String(fill(value))])).toString()
-  } else if (call.body) {
+    body = fieldsOf(call.body.fields, fill)
+  } else if (call.body && "xml" in call.body) {
+    headers["content-type"] = "application/xml; charset=utf-8"
+    body = writeXml(fill(call.body.xml))
+  } else if (call.body && "text" in call.body) {
+    headers["content-type"] = "text/plain; charset=utf-8"
+    body = String(fill(call.body.text))
+  } else if (call.body && "form" in call.body) {
     body = formOf(call.body.form, fill)
   }
   const exchange = new Exchange(call.timeout ?? callTimeout, options.signal)
   try {
-    const { origin, pathname, search } = new URL(url)
+    const { origin, pathname, search: given } = new URL(url)
+    const query = call.body && "query" in call.body ? fieldsOf(call.body.query, fill) : ""
+    const search = query === "" ? given : `${given}${given === "" ? "?" : "&"}${query}`
     agent.dispatch({ origin, path: pathname + search, method: call.method, headers, body: body ?? null }, exchange)
     return await exchange.answer
   } catch (error) {
@@ -142,6 +159,33 @@ interface Filling {
   placeAddress: string | undefined
   mark: string
   uploaded: string[]
+  /** What stands at a place of the call that is being answered. */
+  inside?: (where: string) => string | undefined
+}
+
+/** The body of an answer inside a provider's own call. */
+export function inlineBody(
+  answer: InlineAnswer,
+  channel: Channel,
+  given: { placeAddress: string; mark: string; inside: (where: string) => string | undefined },
+): string {
+  const filling: Filling = { channel, uploaded: [], ...given }
+  const fill = (value: unknown): unknown => fillIn(value, filling)
+  const { body } = answer
+  if ("json" in body) return JSON.stringify(fill(body.json))
+  if ("xml" in body) return writeXml(fill(body.xml))
+  if ("text" in body) return String(fill(body.text))
+  return "fields" in body ? fieldsOf(body.fields, fill) : ""
+}
+
+function nowAs(form: string): string {
+  const now = new Date()
+  if (form === "iso") return now.toISOString()
+  return String(form === "ms" ? now.getTime() : Math.floor(now.getTime() / 1000))
+}
+
+function fieldsOf(fields: FormField[], fill: (value: unknown) => unknown): string {
+  return new URLSearchParams(fields.map(({ name, value }) => [name, String(fill(value))])).toString()
 }
 
 function fillIn(value: unknown, filling: Filling): unknown {
@@ -156,9 +200,16 @@ function fillIn(value: unknown, filling: Filling): unknown {
     prefix?: unknown
     mark?: unknown
     upload?: unknown
+    join?: unknown
+    now?: unknown
+    in?: unknown
   }
   if (typeof named.secret === "string" && Object.keys(named).length === 1) return channel.secrets[named.secret] ?? ""
   if (typeof named.setting === "string" && Object.keys(named).length === 1) return channel.settings[named.setting] ?? ""
+  if (Array.isArray(named.join) && Object.keys(named).length === 1)
+    return named.join.map((piece) => String(fillIn(piece, filling))).join("")
+  if (typeof named.now === "string" && Object.keys(named).length === 1) return nowAs(named.now)
+  if (typeof named.in === "string" && Object.keys(named).length === 1) return filling.inside?.(named.in) ?? ""
   if (named.mark === "call" && Object.keys(named).length === 1) return filling.mark
   if (typeof named.upload === "number" && Object.keys(named).length === 1) return filling.uploaded[named.upload] ?? ""
   if (named.place === "address" && typeof named.as === "string") {

@@ -1,4 +1,5 @@
 import type { Logger } from "pino"
+import type { Polling } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
 import { stopChannel } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
@@ -16,6 +17,8 @@ const leaseSeconds = 20
 const holdSeconds = 20
 /** Seconds before asking again where another program or a registered address is in the way. */
 const conflictPause = 30
+/** Milliseconds before a queue that was empty, and said so at once, is asked again. */
+const emptyPause = 1000
 
 /** Why a channel's polling stands still, in words. */
 export interface PollTrouble {
@@ -73,9 +76,7 @@ export class Poller {
   private async lease(): Promise<void> {
     if (this.stopping) return
     try {
-      const polling = this.parts.channels
-        .on()
-        .filter(({ row }) => row.settings.receive === "polling" && kindOf(row.kind).polling)
+      const polling = this.parts.channels.on().filter((known) => pollingOf(known) !== undefined)
       const taken = await takeLeases(
         this.parts.database,
         "poll",
@@ -103,7 +104,7 @@ export class Poller {
       .finally(() => {
         this.rounds.delete(key)
         const known = this.parts.channels.get(key)
-        if (!this.stopping && known?.row.settings.receive !== "polling") {
+        if (!this.stopping && (!known || !pollingOf(known))) {
           void giveUpLeases(this.parts.database, this.parts.self, { duty: "poll", channel: key }).catch(() => undefined)
         }
       })
@@ -114,8 +115,9 @@ export class Poller {
     let failures = 0
     while (!round.abort.signal.aborted) {
       const known = channels.get(key)
-      if (!known || known.row.state !== "on" || known.row.settings.receive !== "polling") return
-      const polling = kindOf(known.row.kind).polling!
+      const polling = known && pollingOf(known)
+      if (!known || known.row.state !== "on" || !polling) return
+      const asked = Date.now()
       const answer = await perform(polling.ask(known.channel, round.offset, holdSeconds), known.channel, undefined, {
         signal: round.abort.signal,
       })
@@ -124,6 +126,22 @@ export class Poller {
       if ("updates" in read) {
         failures = 0
         this.troubles.delete(key)
+        if (read.confirm) {
+          // A gateway that answers at once when nothing waits is not asked without a pause.
+          if (read.empty && Date.now() - asked < 500) await pause(emptyPause, round)
+          if (read.updates.length === 0) continue
+          await inlet.receivePolled(known, read.updates, { holder: self, next: round.offset ?? "" })
+          for (const call of read.confirm) {
+            const gone = await perform(call, known.channel, undefined)
+            if ("failure" in gone || gone.status >= 300)
+              this.report(
+                key,
+                `the gateway did not remove what was fetched (${"failure" in gone ? gone.failure : `answer ${gone.status}`})`,
+                "It comes once more, and is not answered twice. See that the key may remove, too.",
+              )
+          }
+          continue
+        }
         if (read.next === undefined) continue
         await inlet.receivePolled(known, read.updates, { holder: self, next: read.next })
         round.offset = read.next
@@ -155,6 +173,10 @@ export class Poller {
     bell.ring("channels")
     if (first) await alerts.raise(known, `The channel ${known.row.key} is locked out: ${why}. ${remedy}`)
   }
+}
+
+function pollingOf({ row, channel }: KnownChannel): Polling | undefined {
+  return kindOf(row.kind).polling?.(channel)
 }
 
 async function pause(ms: number, round: Round): Promise<void> {

@@ -24,6 +24,11 @@ export class Seal {
     return Buffer.concat([decipher.update(Buffer.from(body, "base64")), decipher.final()]).toString("utf8")
   }
 
+  /** A proof that only who holds this key can give, such as that an answer comes from this service. */
+  sign(text: string): string {
+    return createHmac("sha256", this.key).update(`signed ${text}`).digest("hex")
+  }
+
   /** Tells two secrets apart, and nothing about either. Those seen lately are kept: most calls bring the same. */
   fingerprint(secret: string): string {
     let known = this.fingerprints.get(secret)
@@ -36,7 +41,7 @@ export class Seal {
   }
 }
 
-const secretNames = /authorization|cookie|secret|token|password|api-?key|verify/i
+const secretNames = /authorization|cookie|secret|token|password|api-?key|verify|word/i
 
 /** Headers and address as they may be kept: whatever is or looks like a secret becomes its fingerprint. */
 export function redactCall(

@@ -1,6 +1,9 @@
 import type { Logger } from "pino"
-import type { Doubts, Outcome, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
+import type { Doubts, InlineAnswer, Outcome, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
+import { contentOf } from "../core/gateway/content.ts"
+import { textAt } from "../core/gateway/fields.ts"
+import { profileOf } from "../core/gateway/shipped.ts"
 import { retryAfter, sendTries } from "../core/delivery/retry.ts"
 import type { Place } from "../core/message/message.ts"
 import { stopChannel } from "../store/channels.ts"
@@ -26,8 +29,9 @@ import type { Bell } from "./bell.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
 import type { Directory } from "./directory.ts"
 import { Gatherer } from "./gatherer.ts"
+import type { InlineAnswers } from "./inlineAnswers.ts"
 import { Pacer } from "./pacer.ts"
-import { callTimeout, keepable, perform } from "./perform.ts"
+import { callTimeout, inlineBody, keepable, perform } from "./perform.ts"
 import type { Uploads } from "./uploads.ts"
 
 /** Seconds a process may send for a channel before it must renew. */
@@ -66,6 +70,8 @@ export class Sender {
   /** Told whenever ended calls have been written. */
   written: (() => void) | undefined
   private readonly underWay = new Map<string, number>()
+  /** Calls that were made and whose outcome could not be put on record yet, by message. */
+  private readonly unrecorded = new Map<string, { attempt: number; outcome: Outcome }>()
   private stopping = false
   private sweeping = false
   private wake: NodeJS.Timeout | undefined
@@ -80,6 +86,7 @@ export class Sender {
       alerts: Alerts
       log: Logger
       self: string
+      inline: InlineAnswers
     },
   ) {
     this.starts = new Gatherer(
@@ -135,7 +142,10 @@ export class Sender {
    * even if the line turns out not to be free: better a moment late than over the provider's limit.
    */
   mayStart(channel: string, place: Place, call: OutgoingCall): boolean {
-    if (this.stopping || this.callsOf(channel) >= mostCalls || !this.leased(channel, call)) return false
+    if (this.stopping) return false
+    // An answer inside a call that is held open here costs the provider no call, and nobody else can give it.
+    if (call.inline) return this.parts.inline.holds(call.inline.answers ?? [])
+    if (this.callsOf(channel) >= mostCalls || !this.leased(channel, call)) return false
     const pacer = this.pacers.get(channel)
     const now = Date.now()
     if (!pacer || pacer.wait(place, call, now) > 0) return false
@@ -202,8 +212,9 @@ export class Sender {
   }
 
   /**
-   * Attempts on record as begun by this process that it never made, because the commit's own answer was lost with the
-   * connection: no byte left, so they are simply due again.
+   * Attempts on record as begun by this process that are in nobody's hands. Either it never made them, because the
+   * commit's own answer was lost with the connection: no byte left, so they are simply due again. Or it made them and
+   * the database would not take their outcome, which is told again.
    */
   private async recoverStrays(): Promise<void> {
     const { database, self } = this.parts
@@ -211,9 +222,12 @@ export class Sender {
     for (const head of strays) {
       if (this.lines.has(head.conversation)) continue
       this.hold(head.conversation, "busy")
+      const made = this.unrecorded.get(head.message)
       void this.conclude(
         head,
-        { outcome: "again", why: "the call was never made: the database went away first", after: 0 },
+        made?.attempt === head.attempt
+          ? made.outcome
+          : { outcome: "again", why: "the call was never made: the database went away first", after: 0 },
         undefined,
       )
     }
@@ -328,6 +342,8 @@ export class Sender {
   private async call(begun: Begun): Promise<void> {
     const known = this.parts.channels.get(begun.channel)
     const call = begun.calls[begun.call]!
+    const inside = call.inline && known && (await this.inside(call.inline, known, begun))
+    if (inside) return this.conclude(begun, inside, undefined)
     this.underWay.set(begun.channel, this.callsOf(begun.channel) + 1)
     let answer: ProviderAnswer
     try {
@@ -344,6 +360,27 @@ export class Sender {
       ? kindOf(known.row.kind).judge(call, answer, known.channel)
       : { outcome: "again", why: "the channel is gone" }
     await this.conclude(begun, outcome, answer)
+  }
+
+  /** Gives the reply back inside the call that brought the message; nothing where it must go by a call of our own. */
+  private async inside(inline: InlineAnswer, known: KnownChannel, begun: Begun): Promise<Outcome | undefined> {
+    const { channel } = known
+    const answered = await this.parts.inline.answer(inline.answers ?? [], (call) => {
+      const content = contentOf(call, profileOf(channel).inbound.body)
+      const inside = (where: string) => ("unreadable" in content ? undefined : textAt(content, where, channel.settings))
+      const given = { placeAddress: begun.place.address, mark: markOf(begun), inside }
+      return { type: inline.type, body: inlineBody(inline, channel, given) }
+    })
+    if (answered === "written") return { outcome: "accepted" }
+    if (answered === "broken") return { outcome: "unclear", why: "the gateway hung up while it was answered" }
+    if (inline.late === "api") return undefined
+    return {
+      outcome: "refused",
+      cause: "too late",
+      why: `it was ready too late: the gateway waits ${inline.within} s for an answer inside its call, and takes none by other ways`,
+      remedy:
+        "Make the handler quicker, or give the profile an outbound and inline.late: api. Drop it, or answer when the person writes again.",
+    }
   }
 
   private async make(call: OutgoingCall, known: KnownChannel, begun: Begun): Promise<ProviderAnswer> {
@@ -394,8 +431,10 @@ export class Sender {
       }
       const settlement = await this.follow(base, begun, proven ?? outcome, known)
       await patiently(() => this.settlements.add(settlement))
+      this.unrecorded.delete(begun.message)
     } catch (error) {
-      // Not on record: the attempt stays begun, and whoever sends for the channel next treats it as a doubt.
+      // Not on record: the attempt stays begun. This process tells its outcome again; to any other it is a doubt.
+      this.unrecorded.set(begun.message, { attempt: begun.attempt, outcome })
       this.complain(error)
     } finally {
       this.release(begun.conversation)
@@ -449,8 +488,9 @@ export class Sender {
     switch (outcome.outcome) {
       case "accepted": {
         base.providerId = outcome.providerId
-        const abilities = known && kindOf(known.row.kind).abilities
-        if (outcome.providerId && (abilities?.tellsDelivery || abilities?.amendsWhole))
+        const kind = known && kindOf(known.row.kind)
+        const tells = kind?.abilities.tellsDelivery || kind?.abilities.amendsWhole || kind?.tells?.(known.channel)
+        if (outcome.providerId && tells)
           base.trace = traceOf(begun.channel, outcome.providerId)
         const more = begun.call + 1 < begun.calls.length
         return more ? { ...base, again: 0, nextCall: begun.call + 1, tries: 0 } : base
@@ -480,7 +520,11 @@ export class Sender {
       case "refused":
         return {
           ...base,
-          parked: { cause: "refused", reason: outcome.why, ...(outcome.remedy ? { remedy: outcome.remedy } : {}) },
+          parked: {
+            cause: outcome.cause ?? "refused",
+            reason: outcome.why,
+            ...(outcome.remedy ? { remedy: outcome.remedy } : {}),
+          },
         }
       case "unclear":
         if (known?.row.settings.onDoubt === "resend" && tries < sendTries) {

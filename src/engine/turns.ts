@@ -45,6 +45,7 @@ import type { Bots, ReadyRelease } from "./bots.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
 import { Gatherer } from "./gatherer.ts"
 import { HandlerFault } from "./hosts.ts"
+import type { InlineAnswers } from "./inlineAnswers.ts"
 import { claimSeconds } from "./inlet.ts"
 import { renderPart } from "./renderPart.ts"
 import { withKept } from "./keptMedia.ts"
@@ -88,6 +89,7 @@ export class Turns {
       bots: Bots
       sender: Sender | undefined
       people: People
+      inline: InlineAnswers
       bell: Bell
       log: Logger
       self: string
@@ -531,7 +533,7 @@ export class Turns {
 
   private withReplies(
     base: TurnResult,
-    replies: ReplyPart[],
+    parts: ReplyPart[],
     line: Line,
     known: KnownChannel,
     lead: Message,
@@ -540,7 +542,9 @@ export class Turns {
     const tokens: TurnResult["tokens"] = []
     const offered: Offered[] = []
     const { respondAt } = lead
-    const guarded = kindOf(known.row.kind).abilities.obeysStopWords === true
+    const kind = kindOf(known.row.kind)
+    const guarded = kind.abilities.obeysStopWords === true
+    const replies = kind.joined?.(parts, known.channel) ?? parts
     const place = respondAt === undefined ? line.place : { ...line.place, respondAt }
     const out = replies.flatMap((given, at): OutboundMessage[] => {
       const reply = given.part === "typing" && lead.providerId ? { to: lead.providerId, ...given } : given
@@ -558,7 +562,10 @@ export class Turns {
       degraded.push(...rendered.degraded)
       tokens.push(...rendered.tokens)
       offered.push(...choicesOffered(reply))
-      const { id, event, body, words, calls } = rendered.message
+      const { id, event, body, words } = rendered.message
+      const calls = rendered.message.calls.map((call) =>
+        call.inline ? { ...call, inline: { ...call.inline, answers: base.turn.messages } } : call,
+      )
       return [{ id, event, origin: "handler", author: undefined, body, words, calls, start: false, guarded }]
     })
     const [first] = out
@@ -615,6 +622,10 @@ export class Turns {
       const { out, channel, place } = byMessage.get(one.message)!
       sender?.started({ ...one, channel, place, calls: out.calls })
     }
+    // Whoever holds a call open for a reply need not wait when none goes back inside it.
+    for (const { out, again, turn } of results)
+      if (again === undefined && !out.some((one) => one.calls.some((call) => call.inline)))
+        this.parts.inline.over(turn.messages)
     for (const { conversation, channel } of done.waiting) sender?.lineGrew(conversation, channel)
     if (done.waiting.length > 0) bell.ring("sends")
     bell.ring("live")

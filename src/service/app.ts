@@ -5,16 +5,19 @@ import serveFiles from "@fastify/static"
 import type { FastifyBaseLogger, FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import fastify, { LogController } from "fastify"
 import type { Engine } from "../engine/engine.ts"
+import { probeHeader, proofHeader, proofOf } from "../engine/wayIn.ts"
 import type { Visitor } from "../store/access.ts"
 import { spendOnce, visitorBySession, visitorByToken } from "../store/access.ts"
 import { accessRoutes, cookieOptions, openSession, sessionCookie } from "./api/access.ts"
 import { botRoutes } from "./api/bot.ts"
+import { bringRoutes } from "./api/bring.ts"
 import { channelRoutes } from "./api/channels.ts"
 import { conversationRoutes } from "./api/conversations.ts"
 import { mediaRoutes } from "./api/media.ts"
 import { messageRoutes } from "./api/messages.ts"
 import { looksRoutes } from "./api/looks.ts"
 import { parkedRoutes } from "./api/parked.ts"
+import { profileRoutes } from "./api/profiles.ts"
 import { passageRoutes } from "./api/passages.ts"
 import { serveInlets } from "./inlets.ts"
 import { serveLive } from "./live.ts"
@@ -32,12 +35,14 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
     loggerInstance: log.child({}, { level: "warn" }) as unknown as FastifyBaseLogger,
     bodyLimit: 4 * 1024 * 1024,
     forceCloseConnections: "idle",
-    routerOptions: { maxParamLength: 500 },
+    routerOptions: { maxParamLength: 500, ignoreTrailingSlash: true },
     logController: new LogController({ disableRequestLogging: true }),
   })
   await app.register(cookie)
   app.setErrorHandler(answerProblem)
-  app.addHook("onSend", (_request, reply, payload, done) => {
+  app.addHook("onSend", (request, reply, payload, done) => {
+    const probe = request.headers[probeHeader]
+    if (typeof probe === "string") void reply.header(proofHeader, proofOf(engine.seal, probe))
     void reply.header("x-content-type-options", "nosniff").header("referrer-policy", "no-referrer")
     done(null, payload)
   })
@@ -55,6 +60,8 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
   if (roles.has("api")) {
     const routes: ApiRoute[] = [
       ...channelRoutes,
+      ...profileRoutes,
+      ...bringRoutes,
       ...messageRoutes,
       ...conversationRoutes,
       ...passageRoutes,

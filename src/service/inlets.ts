@@ -1,7 +1,8 @@
 import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import { kindOf } from "../core/channels/registry.ts"
-import type { InboundCall, InletAnswer } from "../core/channels/kind.ts"
+import type { InboundCall } from "../core/channels/kind.ts"
 import type { Engine } from "../engine/engine.ts"
+import type { ServedAnswer } from "../engine/inlet.ts"
 
 /** `/in/<channel key>`: where providers call. Bodies are taken as they come; what they mean is the kind's business. */
 export function serveInlets(app: FastifyInstance, engine: Engine): void {
@@ -22,7 +23,8 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
     const { key } = request.params
     const known = engine.channels.get(key)
     const call = callOf(request)
-    if (known && kindOf(known.row.kind).isHandshake?.(call))
+    const learns = known !== undefined && known.row.learning !== null && call.address.includes("?")
+    if (known && (learns || kindOf(known.row.kind).isHandshake?.(call, known.channel)))
       return answerWith(reply, await engine.inlet.receive(key, call, new Date()))
     if (!known)
       return reply
@@ -45,7 +47,13 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
   })
 }
 
-function answerWith(reply: FastifyReply, answer: InletAnswer): FastifyReply {
+function answerWith(reply: FastifyReply, answer: ServedAnswer): FastifyReply {
+  const { written } = answer
+  if (written) {
+    reply.raw.on("finish", () => written(true))
+    reply.raw.on("close", () => written(reply.raw.writableFinished))
+    if (reply.raw.destroyed) written(false)
+  }
   for (const [name, value] of Object.entries(answer.headers ?? {})) void reply.header(name, value)
   return reply.code(answer.status).send(answer.body ?? "")
 }

@@ -2,6 +2,7 @@ import type { FastifyInstance, FastifyRequest } from "fastify"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
 import type { Visitor } from "../store/access.ts"
+import { allowed } from "./routes.ts"
 import { happenings } from "../store/live.ts"
 
 /**
@@ -16,7 +17,8 @@ export function serveLive(
   const open = new Set<() => void>()
   app.addHook("preClose", async () => open.forEach((end) => end()))
   app.get("/api/v1/live", async (request, reply) => {
-    if (!(await whoIs(request)))
+    const visitor = await whoIs(request)
+    if (!visitor || !allowed(visitor, "reader"))
       throw new Trouble(
         "not-signed-in",
         "The live stream needs a token that Wobbet knows.",

@@ -12,6 +12,8 @@ export interface ApiRoute {
   summary: string
   /** The least role that may; left out where nobody needs to be signed in. */
   role?: Role
+  /** Whether a token that is good for one channel alone will do, where that channel is the path's `key`. */
+  forChannel?: boolean
   query?: Joi.ObjectSchema
   body?: Joi.ObjectSchema
   headers?: { [name: string]: Joi.Schema }
@@ -34,7 +36,7 @@ export interface Ask {
   reply: FastifyReply
 }
 
-const ranks: Record<Role, number> = { reader: 0, operator: 1, developer: 2, owner: 3 }
+const ranks: Record<Role, number> = { bring: -1, reader: 0, operator: 1, developer: 2, owner: 3 }
 
 export function allowed(visitor: Visitor, role: Role): boolean {
   return ranks[visitor.role] >= ranks[role]
@@ -77,6 +79,15 @@ function admit(visitor: Visitor | undefined, route: ApiRoute, request: FastifyRe
       "not-signed-in",
       "This needs a token that Wobbet knows.",
       'Send "Authorization: Bearer …". On the service\'s own machine the token is in the file "token" of WOBBET_HOME.',
+    )
+  }
+  if (visitor.role === "bring") {
+    const { key } = request.params as { key?: string }
+    if (route.forChannel && key === visitor.channel) return
+    throw new Trouble(
+      "not-allowed",
+      `This token is good for fetching the calls of ${visitor.channel} alone.`,
+      "Ask an owner for a token with a role.",
     )
   }
   if (!allowed(visitor, route.role!)) {

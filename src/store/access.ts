@@ -3,13 +3,16 @@ import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
 import { newId } from "./ids.ts"
 
-export type Role = "owner" | "developer" | "operator" | "reader"
+/** `bring` may fetch the calls of one channel and nothing else. */
+export type Role = "owner" | "developer" | "operator" | "reader" | "bring"
 
 /** Who is at the door, however they came in. */
 export interface Visitor {
   name: string
   role: Role
   csrf?: string
+  /** Set where nothing but this channel is open to them. */
+  channel?: string
 }
 
 /** Only hashes are kept: a stolen database lets nobody in. */
@@ -17,17 +20,29 @@ function hashOf(secret: string): string {
   return createHash("sha256").update(secret).digest("hex")
 }
 
-export async function keepToken(database: Database, token: string, name: string, role: Role): Promise<void> {
-  await rows(database, "INSERT INTO tokens (id, hash, name, role) VALUES (?, ?, ?, ?) ON CONFLICT (hash) DO NOTHING", [
-    newId("tok"),
-    hashOf(token),
-    name,
-    role,
-  ])
+export async function keepToken(
+  database: Database,
+  token: string,
+  name: string,
+  role: Role,
+  channel?: string,
+): Promise<void> {
+  await rows(
+    database,
+    "INSERT INTO tokens (id, hash, name, role, channel) VALUES (?, ?, ?, ?, ?) ON CONFLICT (hash) DO NOTHING",
+    [newId("tok"), hashOf(token), name, role, channel ?? null],
+  )
 }
 
 export async function visitorByToken(database: Database, token: string): Promise<Visitor | undefined> {
-  return (await rows<Visitor>(database, "SELECT name, role FROM tokens WHERE hash = ?", [hashOf(token)]))[0]
+  const [found] = await rows<Visitor & { channel: string | null }>(
+    database,
+    "SELECT name, role, channel FROM tokens WHERE hash = ?",
+    [hashOf(token)],
+  )
+  if (!found) return undefined
+  const { channel, ...visitor } = found
+  return channel === null ? visitor : { ...visitor, channel }
 }
 
 export async function keepSession(

@@ -1,6 +1,8 @@
 import type { Identity } from "../core/channels/kind.ts"
+import type { Bringing } from "./brought.ts"
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
+import type { Learning } from "./samples.ts"
 
 export interface ChannelRow {
   key: string
@@ -15,6 +17,8 @@ export interface ChannelRow {
   identity: Identity | null
   checked_at: Date | null
   created_at: Date
+  learning: Learning | null
+  bringing: Bringing | null
 }
 
 export async function listChannels(database: Database): Promise<ChannelRow[]> {

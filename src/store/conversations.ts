@@ -71,6 +71,44 @@ export async function conversationAt(
   )
 }
 
+/** Somebody who ever spoke on a channel, in a conversation of their own or in a group. */
+export interface PersonRow {
+  channel: string
+  address: string
+  name: string | null
+  handle: string | null
+  contact: string
+  /** The conversation with them alone, where there is one. */
+  conversation: string | null
+}
+
+export async function listPeople(
+  database: Database,
+  filter: { channel?: string; text?: string; address?: string; after?: string; limit: number },
+): Promise<PersonRow[]> {
+  const wheres = ["true"]
+  const values: unknown[] = []
+  if (filter.channel !== undefined) (wheres.push("a.channel = ?"), values.push(filter.channel))
+  if (filter.address !== undefined) (wheres.push("a.address = ?"), values.push(filter.address))
+  if (filter.text !== undefined) {
+    const like = `%${filter.text.replace(/[\\%_]/g, "\\$&")}%`
+    wheres.push("(a.name ILIKE ? OR a.handle ILIKE ? OR a.address = ?)")
+    values.push(like, like, filter.text)
+  }
+  if (filter.after !== undefined) {
+    const [channel, address] = filter.after.split(" ", 2)
+    wheres.push("(a.channel, a.address) > (?, ?)")
+    values.push(channel, address ?? "")
+  }
+  return rows<PersonRow>(
+    database,
+    `SELECT a.channel, a.address, a.name, a.handle, a.contact, p.conversation
+     FROM addresses a LEFT JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''
+     WHERE ${wheres.join(" AND ")} ORDER BY a.channel, a.address LIMIT ?`,
+    [...values, filter.limit],
+  )
+}
+
 export async function stateOf(
   database: Database,
   conversation: string,

@@ -5,6 +5,7 @@ import pg from "pg"
 import * as first from "./migrations/0001-first.ts"
 import * as fewerRows from "./migrations/0002-fewer-rows.ts"
 import * as moreKinds from "./migrations/0003-more-kinds.ts"
+import * as gateways from "./migrations/0004-gateways.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -14,6 +15,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0001-first": first,
   "0002-fewer-rows": fewerRows,
   "0003-more-kinds": moreKinds,
+  "0004-gateways": gateways,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {
@@ -57,6 +59,8 @@ const migrationLock = 4_180_2026
  */
 export async function migrate(url: string, database: Database, now: Date): Promise<void> {
   const guard = new pg.Client({ connectionString: url })
+  // A server that goes away meanwhile is noticed by whatever is asked next.
+  guard.on("error", () => undefined)
   await guard.connect()
   try {
     await guard.query("SELECT pg_advisory_lock($1)", [migrationLock])

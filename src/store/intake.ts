@@ -14,7 +14,7 @@ import { batch } from "./unnest.ts"
 export interface Intake {
   id: string
   channel: string
-  via: "webhook" | "polling"
+  via: "webhook" | "polling" | "bring"
   method: string
   address: string
   headers: { [name: string]: string }
@@ -345,8 +345,38 @@ export async function lastCalls(database: Database, channel: string): Promise<{ 
   return { ...(genuine ? { genuine } : {}), ...(refused ? { refused } : {}) }
 }
 
+/** The last refused call of a channel, with why. */
+export async function lastRefusal(
+  database: Database,
+  channel: string,
+): Promise<Pick<IntakeRow, "id" | "verdict" | "received_at"> | undefined> {
+  return (
+    await rows<IntakeRow>(
+      database,
+      "SELECT id, verdict, received_at FROM intakes WHERE channel = ? AND NOT genuine ORDER BY id DESC LIMIT 1",
+      [channel],
+    )
+  )[0]
+}
+
 /** Forgets event keys that no provider repeats any more. The longest repetition known is of seven days. */
 export async function pruneSeen(database: Database, now: Date): Promise<void> {
   const before = new Date(now.getTime() - 30 * 86_400_000)
   await rows(database, "DELETE FROM seen WHERE message < ?", [idAt("msg", before)])
+}
+
+/** Refused calls of one channel that are kept; older ones go first. */
+const mostRefused = 2000
+
+/** Forgets refused calls that are old or too many: they were promised to nobody. */
+export async function pruneRefused(database: Database, channels: string[], now: Date): Promise<void> {
+  const before = idAt("itk", new Date(now.getTime() - 30 * 86_400_000))
+  for (const channel of channels) {
+    await rows(
+      database,
+      `DELETE FROM intakes WHERE channel = ? AND NOT genuine AND id < greatest(?, (
+         SELECT id FROM intakes WHERE channel = ? AND NOT genuine ORDER BY id DESC OFFSET ? LIMIT 1))`,
+      [channel, before, channel, mostRefused],
+    )
+  }
 }

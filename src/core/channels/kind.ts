@@ -1,6 +1,8 @@
 import type Joi from "joi"
 import type { Message, Place } from "../message/message.ts"
 import type { ReplyPart } from "../message/reply.ts"
+import type { Proof } from "../signature/proof.ts"
+import type { Profile } from "../gateway/profile.ts"
 import type { Look } from "./looks.ts"
 
 /**
@@ -15,15 +17,20 @@ export interface ChannelKind {
   settings: Joi.ObjectSchema
   /** Sealed and write-only. */
   secrets: Joi.ObjectSchema
-  /** The schemas of one channel, where they depend on what it is told. */
-  schemasFor?(settings: { [name: string]: unknown }): { settings: Joi.ObjectSchema; secrets: Joi.ObjectSchema }
+  /** The schemas of one channel, where they depend on what it is told and on how its gateway speaks. */
+  schemasFor?(
+    settings: { [name: string]: unknown },
+    profile: Profile | undefined,
+  ): { settings: Joi.ObjectSchema; secrets: Joi.ObjectSchema }
   /** Secrets made by Wobbet when none are given: name to number of random characters. */
   madeSecrets: Record<string, number>
   abilities: Abilities
   pace: Pace
   /** Whether a GET is the provider's handshake; any other is a person looking at the address. */
-  isHandshake?(call: InboundCall): boolean
+  isHandshake?(call: InboundCall, channel: Channel): boolean
   verify(call: InboundCall, channel: Channel, now: Date): Verdict
+  /** How a call states that it is genuine, where it states it at all: for finding out why one was refused. */
+  proof(call: InboundCall, channel: Channel): Proof | undefined
   /** Never throws on odd input. */
   parse(call: InboundCall, channel: Channel): Parsed
   /** The answer this provider wants to see for a genuine call. */
@@ -48,8 +55,14 @@ export interface ChannelKind {
   doubts?: Doubts
   /** Asking the provider who somebody is; only for kinds whose messages carry no names. */
   people?: People
-  /** Receiving by asking; only for kinds that can. */
-  polling?: Polling
+  /** Whether this channel's provider tells of delivery, where that differs within the kind. */
+  tells?(channel: Channel): boolean
+  /** Seconds its provider waits for the answer to a call; eight where nothing is said. */
+  patience?: number
+  /** Receiving by asking; nothing for a channel that is called. */
+  polling?(channel: Channel): Polling | undefined
+  /** What one answer must hold together, where a reply's parts cannot go one by one. */
+  joined?(parts: ReplyPart[], channel: Channel): ReplyPart[]
 }
 
 /** A channel as the pure rooms see it. Secrets are here for `verify` only; rendered calls name them. */
@@ -59,6 +72,8 @@ export interface Channel {
   settings: { [name: string]: unknown }
   secrets: { [name: string]: string }
   identity?: Identity
+  /** How its gateway speaks, where that is no profile that ships. */
+  profile?: Profile
   /** Where the provider reaches this service: scheme, host and port. */
   publicBase?: string
 }
@@ -72,6 +87,10 @@ export interface Identity {
   also?: string[]
   /** Things worth knowing, in words. */
   remarks?: string[]
+  /** Permissions the keys lack and without which the channel does not work, by the provider's names. */
+  missing?: string[]
+  /** What keeps the account from sending or receiving although its keys work, in words. */
+  restricted?: string[]
 }
 
 export interface InboundCall {
@@ -89,7 +108,9 @@ export interface InletAnswer {
   body?: string
 }
 
-export type Verdict = { genuine: true; by: string } | { genuine: false; why: string; remedy: string; near?: string }
+/** For a call that is not genuine: `near` says what would have matched, `tried` that nothing close would have. */
+export type Verdict =
+  { genuine: true; by: string } | { genuine: false; why: string; remedy: string; near?: string; tried?: string }
 
 /** One message read from a call, with what the provider repeats on redelivery and nothing else shares. */
 export interface ParsedMessage {
@@ -151,17 +172,40 @@ export interface Alarm {
 export interface OutgoingCall {
   /** The provider's own word for what is called; shown to people. */
   name: string
-  method: "GET" | "POST" | "DELETE"
+  method: "GET" | "POST" | "PUT" | "DELETE"
   address: (string | SecretName | SettingName | PlaceAddress)[]
   headers?: { [name: string]: HeaderValue }
-  /** JSON; multipart form data; or form fields as in an address's query. */
-  body?: { json: unknown } | { form: FormPart[] } | { fields: FormField[] }
+  body?: OutgoingBody
   /** Brought to the provider first, unless it has them already; `{upload: n}` stands for what it calls the nth. */
   uploads?: Upload[]
   /** Whether the call says something in a place, and so counts against that place's pace. */
   speaks: boolean
   /** Milliseconds. */
   timeout?: number
+  /** What it says, where its body does not show it in a form that is known. */
+  words?: string
+  /** Set where a reply goes back inside the answer to the call that brought the message. */
+  inline?: InlineAnswer
+}
+
+/** JSON; XML as a tree of names; text; multipart form data; form fields; or fields of the address's query. */
+export type OutgoingBody =
+  | { json: unknown }
+  | { xml: unknown }
+  | { text: unknown }
+  | { form: FormPart[] }
+  | { fields: FormField[] }
+  | { query: FormField[] }
+
+export interface InlineAnswer {
+  /** Seconds the provider waits. */
+  within: number
+  type: string
+  body: OutgoingBody
+  /** When it comes too late: sent by the call itself, or parked. */
+  late: "api" | "park"
+  /** The messages it answers; one of their calls carries it. */
+  answers?: string[]
 }
 
 /** Pieces are joined; `basic` is a name and a password as RFC 7617 wants them. */
@@ -170,7 +214,7 @@ export type HeaderValue =
 
 export interface FormField {
   name: string
-  value: string | PlaceAddress | SecretName | SettingName | CallMark
+  value: string | PlaceAddress | SecretName | SettingName | CallMark | { join: unknown[] }
 }
 
 /** Our own name for one call of one message, which some providers repeat in statuses and echoes. */
@@ -230,7 +274,7 @@ export type Outcome =
   | { outcome: "accepted"; providerId?: string }
   /** Not taken; worth trying again, after so many seconds where the provider says. */
   | { outcome: "again"; why: string; after?: number }
-  | { outcome: "refused"; why: string; remedy?: string }
+  | { outcome: "refused"; why: string; remedy?: string; cause?: "too late" }
   /** The place has another address now; the same call will be taken there. */
   | { outcome: "moved"; to: string; why: string }
   /** The channel's keys no longer work: nothing of this channel can be sent. */
@@ -283,6 +327,10 @@ export interface Account {
     answer: ProviderAnswer,
     channel: Channel,
   ): { identity: Identity } | { fault: string; remedy: string; lockedOut: boolean }
+  /** Which permissions do the keys have? Left out where the check tells, or nobody does. */
+  permissions?(channel: Channel): OutgoingCall
+  /** The names of those that are missing; nothing where the provider does not tell. */
+  readPermissions?(answer: ProviderAnswer): string[] | undefined
   /** Registers an address; left out where only a person in the provider's own pages can. */
   connect?(channel: Channel, address: string): OutgoingCall
   disconnect?(channel: Channel): OutgoingCall
@@ -342,6 +390,7 @@ export interface Polling {
 }
 
 export type PollResult =
-  | { updates: string[]; next?: string }
+  /** `confirm` removes what came, once it is durable; `empty` where the provider had nothing. */
+  | { updates: string[]; next?: string; confirm?: OutgoingCall[]; empty?: boolean }
   | { conflict: string; remedy: string }
   | { fault: Outcome & { outcome: "again" | "lockedOut" } }

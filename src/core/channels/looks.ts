@@ -32,7 +32,7 @@ export function contentOf(call: OutgoingCall): Fields {
   const { body } = call
   if (!body) return {}
   if ("json" in body) return (body.json ?? {}) as Fields
-  const parts = "fields" in body ? body.fields : body.form
+  const parts = "fields" in body ? body.fields : "form" in body ? body.form : "query" in body ? body.query : []
   return Object.fromEntries(parts.map((one) => [one.name, "data" in one ? one.filename : one.value]))
 }
 

@@ -1,3 +1,4 @@
+import { custom } from "./custom/index.ts"
 import type { ChannelKind } from "./kind.ts"
 import { messenger } from "./messenger/index.ts"
 import { slack } from "./slack/index.ts"
@@ -6,7 +7,7 @@ import { telegram } from "./telegram/index.ts"
 import { whatsapp } from "./whatsapp/index.ts"
 
 /** Every kind of channel there is. */
-export const kinds: { [kind: string]: ChannelKind } = { telegram, whatsapp, messenger, slack, sms }
+export const kinds: { [kind: string]: ChannelKind } = { telegram, whatsapp, messenger, slack, sms, custom }
 
 export function kindOf(kind: string): ChannelKind {
   const found = kinds[kind]

@@ -1,5 +1,6 @@
 import Joi from "joi"
 import { readDuration } from "../routing/bot.ts"
+import type { Profile } from "../gateway/profile.ts"
 import type { ChannelKind } from "./kind.ts"
 
 const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((value: number | string, helpers) => {
@@ -51,8 +52,12 @@ const common = {
   lane: Joi.string().description("the lane it follows; live when left out"),
 }
 
-export function settingsSchema(kind: ChannelKind, given: { [name: string]: unknown } = {}): Joi.ObjectSchema {
-  return (kind.schemasFor?.(given).settings ?? kind.settings)
+export function settingsSchema(
+  kind: ChannelKind,
+  given: { [name: string]: unknown } = {},
+  profile?: Profile,
+): Joi.ObjectSchema {
+  return (kind.schemasFor?.(given, profile).settings ?? kind.settings)
     .keys(common)
     .custom((value: { pauseBetween?: [number, number] }, helpers) => {
       const [from, to] = value.pauseBetween ?? [0, 0]
@@ -68,7 +73,11 @@ export interface SettingsReading {
 }
 
 /** Checks settings and fills in defaults. Text such as "true" or "2,5" from a command line is read as what it means. */
-export function readSettings(kind: ChannelKind, given: { [name: string]: unknown }): SettingsReading {
+export function readSettings(
+  kind: ChannelKind,
+  given: { [name: string]: unknown },
+  profile?: Profile,
+): SettingsReading {
   const read = Object.fromEntries(
     Object.entries(given)
       .filter(([, value]) => value !== "")
@@ -77,15 +86,16 @@ export function readSettings(kind: ChannelKind, given: { [name: string]: unknown
         name === "pauseBetween" && typeof value === "string" ? value.split(/[,–-]/).map(Number) : value,
       ]),
   )
-  return reading(settingsSchema(kind, read).validate(read, { convert: true }))
+  return reading(settingsSchema(kind, read, profile).validate(read, { convert: true }))
 }
 
 export function readSecrets(
   kind: ChannelKind,
   given: { [name: string]: unknown },
   settings: { [name: string]: unknown } = {},
+  profile?: Profile,
 ): SettingsReading {
-  return reading((kind.schemasFor?.(settings).secrets ?? kind.secrets).validate(given))
+  return reading((kind.schemasFor?.(settings, profile).secrets ?? kind.secrets).validate(given))
 }
 
 function reading(result: Joi.ValidationResult): SettingsReading {

@@ -1,6 +1,8 @@
 import type { Channel, InboundCall, InletAnswer, Verdict } from "../channels/kind.ts"
 import { sameHmac } from "./hmac.ts"
-import { nearWord, sameWord } from "./secretWord.ts"
+import type { Proof } from "./proof.ts"
+import { hmacOf } from "./proof.ts"
+import { sameWord, wordDifference } from "./secretWord.ts"
 
 const header = "x-hub-signature-256"
 
@@ -29,12 +31,10 @@ function verifyHandshake(call: InboundCall, channel: Channel): Verdict {
     }
   }
   if (agreed !== "" && sameWord(given, agreed)) return { genuine: true, by: "the handshake's word" }
-  const near = nearWord(given, agreed)
   return {
     genuine: false,
-    why: `the handshake's word (${given.length} characters) is not this channel's verifyToken (${agreed.length} characters)`,
+    why: `the handshake's word is not this channel's verifyToken: ${wordDifference(given, agreed)}`,
     remedy: `Enter the same word on both sides: at the provider as the verify token, here as the secret verifyToken.`,
-    ...(near ? { near } : {}),
   }
 }
 
@@ -63,6 +63,25 @@ function verifySignature(call: InboundCall, channel: Channel, provider: string):
     why: "the signature does not match the body under this channel's appSecret",
     remedy:
       "Compare appSecret with the app's settings at the provider, and see that nothing in between rewrites bodies.",
+  }
+}
+
+/** How a call of these states that it is genuine; nothing where it does not state it in the form that is compared. */
+export function hubProof(call: InboundCall): Proof | undefined {
+  if (call.method === "GET") {
+    const given = queryOf(call).get("hub.verify_token")
+    return given === null ? undefined : { by: "word", secret: "verifyToken", given }
+  }
+  const given = call.headers[header]
+  if (given === undefined) return undefined
+  return {
+    by: "digest",
+    secret: "appSecret",
+    given: given.replace(/^sha256=/, ""),
+    algorithm: "sha256",
+    encoding: "hex",
+    covers: { body: true },
+    digest: (secret, seen, algorithm) => hmacOf(algorithm, secret, [seen.body]),
   }
 }
 

@@ -21,14 +21,20 @@ function digestOfAgreed(agreed: string): Buffer {
   return known
 }
 
-/** How a wrong word differs, without giving either away; nothing when it is simply another word. */
-export function nearWord(given: string, agreed: string): string | undefined {
-  if (sameWord(given.trim(), agreed.trim())) {
-    const side = given.trim() === given ? "the secret on our side" : "the word in the call"
-    return `It would match without the blanks or line ends around ${side}.`
-  }
-  if (sameWord(given.toLowerCase(), agreed.toLowerCase())) return "It would match but for upper and lower case."
-  return undefined
+/** How a wrong word of a handshake differs: both lengths and where first, never the words. */
+export function wordDifference(given: string, agreed: string): string {
+  const theirs = [...given]
+  const ours = [...agreed]
+  const at = ours.findIndex((character, n) => theirs[n] !== character)
+  const first =
+    at === -1
+      ? theirs.length > ours.length
+        ? `theirs goes on after position ${ours.length}`
+        : "they are the same"
+      : at >= theirs.length
+        ? `theirs ends after position ${theirs.length}`
+        : `they differ first at position ${at + 1}`
+  return `theirs has ${theirs.length} characters, ours ${ours.length}; ${first}`
 }
 
 function digest(word: string): Buffer {

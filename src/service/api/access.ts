@@ -37,10 +37,10 @@ export const accessRoutes: ApiRoute[] = [
     answers: "Name and role; the session is in a cookie.",
     handle: async ({ engine, body, reply, request }) => {
       const visitor = await visitorByToken(engine.database, body.token)
-      if (!visitor)
+      if (!visitor || visitor.role === "bring")
         throw new Trouble(
           "not-signed-in",
-          "No such token is known.",
+          visitor ? "This token is good for fetching one channel's calls alone." : "No such token is known.",
           'On the service\'s own machine the token is in the file "token" of WOBBET_HOME.',
           "token",
         )
@@ -68,13 +68,15 @@ export const accessRoutes: ApiRoute[] = [
     role: "owner",
     body: Joi.object({
       name: Joi.string().max(100).required(),
-      role: Joi.valid("owner", "developer", "operator", "reader").required(),
+      role: Joi.valid("owner", "developer", "operator", "reader", "bring").required(),
+      channel: Joi.string().when("role", { is: "bring", then: Joi.required(), otherwise: Joi.forbidden() }),
     }),
     answers: "The token. It is shown this once.",
     status: 201,
     handle: async ({ engine, body, visitor }) => {
       const token = `wob_${randomBytes(30).toString("base64url")}`
-      await keepToken(engine.database, token, body.name, body.role)
+      if (body.channel) engine.care.known(body.channel)
+      await keepToken(engine.database, token, body.name, body.role, body.channel)
       await record(engine.database, visitor.name, "token made", { name: body.name, role: body.role })
       return { token, name: body.name, role: body.role }
     },

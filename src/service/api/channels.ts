@@ -63,9 +63,9 @@ export const channelRoutes: ApiRoute[] = [
   {
     method: "POST",
     path: "/channels/{key}/check",
-    summary: "Ask the provider who the channel's keys belong to",
+    summary: "Walk the line from the keys to the last call, and stop at the first thing that is wrong",
     role: "developer",
-    answers: "Who the channel is at the provider, and whether a lock-out ended with this.",
+    answers: "Line by line what is right, what is wrong and what to do; and whether a lock-out ended with this.",
     handle: ({ engine, params }) => engine.care.check(params.key!),
   },
   {

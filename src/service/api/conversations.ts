@@ -1,7 +1,7 @@
 import Joi from "joi"
 import { Desk } from "../../engine/desk.ts"
 import { record } from "../../store/access.ts"
-import { listConversations, resetState, setAnsweredBy, stateOf } from "../../store/conversations.ts"
+import { listConversations, listPeople, resetState, setAnsweredBy, stateOf } from "../../store/conversations.ts"
 import { messagesOfConversation } from "../../store/messages.ts"
 import type { ApiRoute } from "../routes.ts"
 import { cursor, limit, page } from "../routes.ts"
@@ -29,6 +29,24 @@ export const conversationRoutes: ApiRoute[] = [
         ...(below ? { below } : {}),
       })
       return page(found, most, (one) => one.lastMessage)
+    },
+  },
+  {
+    method: "GET",
+    path: "/people",
+    summary: "Everybody who ever spoke, with the provider's id of each",
+    role: "reader",
+    query: Joi.object({
+      channel: Joi.string(),
+      text: Joi.string().max(200).description("part of a name, or an id"),
+      limit,
+      cursor,
+    }),
+    answers: "A page of people, by channel and id.",
+    handle: async ({ engine, query }) => {
+      const { limit: most, cursor: after, ...filter } = query
+      const found = await listPeople(engine.database, { ...filter, limit: most + 1, ...(after ? { after } : {}) })
+      return page(found, most, (one) => `${one.channel} ${one.address}`)
     },
   },
   {

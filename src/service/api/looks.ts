@@ -12,6 +12,7 @@ const settings: { [kind: string]: { [name: string]: unknown } } = {
   whatsapp: { phoneNumberId: "1", businessAccountId: "1" },
   messenger: { pageId: "1" },
   sms: { apiBase: "https://gateway.example", number: "+447700900100", accountId: "1" },
+  custom: { profile: "plain-json", apiBase: "https://gateway.example", number: "+447700900100" },
 }
 
 export const looksRoutes: ApiRoute[] = [

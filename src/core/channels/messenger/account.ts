@@ -1,4 +1,5 @@
 import { accountFault, readAnswer } from "../graphErrors.ts"
+import { askPermissions, missingPermissions } from "../graphToken.ts"
 import type { Account, Fetching, People, Uploading } from "../kind.ts"
 import { idAt, listAt, textAt } from "../../message/json.ts"
 import { graph } from "./calls.ts"
@@ -16,6 +17,8 @@ export const account: Account = {
     const name = textAt(body, "name")
     return { identity: { id, ...(name ? { name } : {}), remarks: [] } }
   },
+  permissions: () => askPermissions("pageToken"),
+  readPermissions: (answer) => missingPermissions(answer, ["pages_messaging", "pages_manage_metadata"]),
   /** Subscribes the page to its events. Where they go is set in the app's own pages, once for all of its pages. */
   connect: () => graph("subscribed_apps", "POST", [...subscribed], { subscribed_fields: wantedFields.join(",") }),
   disconnect: () => graph("subscribed_apps", "DELETE", [...subscribed]),

@@ -8,7 +8,7 @@ import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
-import { verify } from "./verify.ts"
+import { proof, verify } from "./verify.ts"
 
 /** Page messaging on Messenger. Source of every rule: the provider's public documentation. */
 export const messenger: ChannelKind = {
@@ -33,8 +33,10 @@ export const messenger: ChannelKind = {
   madeSecrets: {},
   abilities,
   pace,
+  patience: 4,
   isHandshake: isHubHandshake,
   verify,
+  proof,
   parse,
   acknowledge,
   // Failed calls are repeated for hours; after about one, the provider also switches the subscription off.

@@ -26,7 +26,7 @@ export const account: Account = {
         ...(name ? { name } : {}),
         ...(handle ? { handle } : {}),
         ...(bot ? { also: [bot] } : {}),
-        remarks: remarksOn("headers" in answer ? answer.headers["x-oauth-scopes"] : undefined),
+        ...scopesOf("headers" in answer ? answer.headers["x-oauth-scopes"] : undefined),
       },
     }
   },
@@ -39,20 +39,23 @@ export const account: Account = {
   ],
 }
 
-function remarksOn(scopes: string | undefined): string[] {
+function scopesOf(scopes: string | undefined): { remarks: string[]; missing?: string[] } {
   const never = "Slash commands and button presses are never repeated: while this service is down, they are lost."
-  if (scopes === undefined) return [never]
+  if (scopes === undefined) return { remarks: [never] }
   const has = scopes.split(",").map((one) => one.trim())
   const lacks = (wanted: string[]) => wanted.filter((one) => !has.includes(one))
   const missing = lacks(wantedScopes)
   const useful = lacks(usefulScopes)
-  return [
-    ...(missing.length > 0
-      ? [`The token lacks the scopes ${missing.join(", ")}: without them the bot is deaf or mute.`]
-      : []),
-    ...(useful.length > 0 ? [`It could do more with the scopes ${useful.join(", ")}.`] : []),
-    never,
-  ]
+  return {
+    missing,
+    remarks: [
+      ...(missing.length > 0
+        ? [`The token lacks the scopes ${missing.join(", ")}: without them the bot is deaf or mute.`]
+        : []),
+      ...(useful.length > 0 ? [`It could do more with the scopes ${useful.join(", ")}.`] : []),
+      never,
+    ],
+  }
 }
 
 export const people: People = {

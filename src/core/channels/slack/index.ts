@@ -8,7 +8,7 @@ import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
-import { verify } from "./verify.ts"
+import { proof, verify } from "./verify.ts"
 
 /** Slack's Events, Interactivity and Web API. Source of every rule: the provider's public documentation. */
 export const slack: ChannelKind = {
@@ -27,7 +27,9 @@ export const slack: ChannelKind = {
   madeSecrets: {},
   abilities,
   pace,
+  patience: 2.5,
   verify,
+  proof,
   parse,
   acknowledge,
   acknowledgeLate,

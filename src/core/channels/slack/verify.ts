@@ -1,4 +1,6 @@
 import { sameHmac } from "../../signature/hmac.ts"
+import type { Proof } from "../../signature/proof.ts"
+import { hmacOf } from "../../signature/proof.ts"
 import type { Channel, InboundCall, Verdict } from "../kind.ts"
 
 /** Minutes a call's own time may be away from ours. */
@@ -40,8 +42,23 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
       genuine: false,
       why: `the signature is right, but its time is ${off} minutes ${minutes > 0 ? "old" : "ahead"}`,
       remedy: `Set this machine's clock, if it is off. An old call sent again by somebody is refused on purpose.`,
-      near: `It would match if the clocks agreed: they are ${off} minutes apart.`,
+      near: `It would match if the clocks agreed: yours is ${off} minutes ${minutes > 0 ? "ahead of" : "behind"} the call's.`,
     }
   }
   return { genuine: true, by: "signature (HMAC-SHA256 of time and body)" }
+}
+
+export function proof(call: InboundCall): Proof | undefined {
+  const given = call.headers["x-slack-signature"]
+  const time = call.headers["x-slack-request-timestamp"]
+  if (given === undefined || time === undefined) return undefined
+  return {
+    by: "digest",
+    secret: "signingSecret",
+    given: given.replace(/^v0=/, ""),
+    algorithm: "sha256",
+    encoding: "hex",
+    covers: { body: true },
+    digest: (secret, seen, algorithm) => hmacOf(algorithm, secret, [`v0:${time}:`, seen.body]),
+  }
 }

@@ -1,21 +1,23 @@
 import Joi from "joi"
 import { getCountries } from "libphonenumber-js/min"
+import { isHandshake } from "../../gateway/handshake.ts"
+import { joined } from "../../gateway/inline.ts"
+import { e164 } from "../../gateway/numbers.ts"
+import { queuePolling } from "../../gateway/queue.ts"
+import { profileSchemas } from "../../gateway/settings.ts"
+import { profileOf, profiles } from "../../gateway/shipped.ts"
 import type { ChannelKind } from "../kind.ts"
 import { account, fetching } from "./account.ts"
 import { acknowledge } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
-import { e164 } from "./numbers.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
-import { profileOf, profiles } from "./shipped.ts"
-import { verify } from "./verify.ts"
+import { proof, verify } from "./verify.ts"
 
 const settings = Joi.object({
-  profile: Joi.valid(...Object.keys(profiles))
-    .default("form-gateway")
-    .description("how the gateway speaks"),
+  profile: Joi.string().default("form-gateway").description("how the gateway speaks"),
   apiBase: Joi.string()
     .uri({ scheme: ["http", "https"] })
     .required()
@@ -39,33 +41,22 @@ export const sms: ChannelKind = {
   provider: "The gateway",
   settings: settings.unknown(true),
   secrets: Joi.object().pattern(Joi.string(), Joi.string()),
-  schemasFor(given) {
-    const profile = profiles[String(given.profile ?? "form-gateway")]
-    if (!profile) return { settings, secrets: Joi.object().unknown(true) }
-    const own = Object.entries(profile.settings).map(([name, one]): [string, Joi.Schema] => {
-      const schema = Joi.string().description(one.says)
-      return [name, one.required ? schema.required() : one.default === undefined ? schema : schema.default(one.default)]
-    })
-    const secrets = Object.entries(profile.secrets).map(([name, one]): [string, Joi.Schema] => {
-      const schema = Joi.string().description(one.says)
-      return [name, one.required ? schema.required() : schema]
-    })
-    const proofs = profile.inbound.verify.map((one) => one.secret)
-    return {
-      settings: settings.keys(Object.fromEntries(own)),
-      secrets: Joi.object(Object.fromEntries(secrets)).or(...proofs),
-    }
-  },
+  schemasFor: (given, profile) =>
+    profileSchemas(settings, profile ?? profiles[String(given.profile ?? "form-gateway")]),
   madeSecrets: {},
   abilities,
   pace,
+  isHandshake,
   verify,
+  proof,
   parse,
   acknowledge,
   repeats: (_call, channel) => profileOf(channel).inbound.repeats,
   render,
+  joined,
   looks,
   judge,
   account,
   fetching,
+  polling: queuePolling,
 }

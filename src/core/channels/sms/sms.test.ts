@@ -2,9 +2,8 @@ import { createHash, createHmac } from "node:crypto"
 import type { Channel, InboundCall, OutgoingCall, ProviderAnswer } from "../kind.ts"
 import { readSecrets, readSettings } from "../settings.ts"
 import { sms } from "./index.ts"
-import { e164 } from "./numbers.ts"
-import { readProfile } from "./profile.ts"
-import { profiles } from "./shipped.ts"
+import { e164 } from "../../gateway/numbers.ts"
+import { profiles } from "../../gateway/shipped.ts"
 import { wishIn } from "./stopWords.ts"
 
 const channelOf = (profile: string, settings: object, secrets: { [name: string]: string }): Channel => ({
@@ -329,20 +328,5 @@ describe("profiles", () => {
     ).toMatchObject({ field: "colour" })
     expect(readSecrets(sms, { apiKey: "k" }, { profile: "plain-json" }).fault?.says).toContain("signingSecret")
     expect(readSecrets(sms, { apiKey: "k", sharedWord: "w" }, { profile: "plain-json" }).fault).toBeUndefined()
-  })
-
-  test("a fault in one is told with its line, its field and what would be right", () => {
-    const source =
-      "profile: mine\ntitle: mine\ninbound:\n  body: xml\n  verify: []\n  message: { from: a }\noutbound:\n  address: x\n"
-    const read = readProfile(source) as { faults: { line: number; field: string; says: string }[] }
-    expect(read.faults.map(({ line, field }) => [line, field])).toEqual([
-      [4, "inbound.body"],
-      [5, "inbound.verify"],
-      [6, "inbound.message.text"],
-      [8, "outbound.body"],
-      [8, "outbound.send"],
-    ])
-    expect(read.faults[0]!.says).toContain("[form, json]")
-    expect(readProfile("a: [")).toMatchObject({ faults: [{ line: expect.any(Number) as unknown }] })
   })
 })

@@ -8,7 +8,7 @@ import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { polling } from "./poll.ts"
 import { render } from "./render.ts"
-import { verify } from "./verify.ts"
+import { proof, verify } from "./verify.ts"
 
 /** Telegram's Bot API. Source of every rule: the provider's public documentation. */
 export const telegram: ChannelKind = {
@@ -34,6 +34,7 @@ export const telegram: ChannelKind = {
   abilities,
   pace,
   verify,
+  proof,
   parse,
   acknowledge,
   acknowledgeLate,
@@ -44,5 +45,5 @@ export const telegram: ChannelKind = {
   judge,
   account,
   fetching,
-  polling,
+  polling: (channel) => (channel.settings.receive === "polling" ? polling : undefined),
 }

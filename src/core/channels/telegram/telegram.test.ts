@@ -625,7 +625,11 @@ describe("the account", () => {
 
 describe("polling", () => {
   const read = (status: number, body: object) =>
-    telegram.polling!.read({ status, headers: {}, body: JSON.stringify(body) })
+    telegram.polling!({ ...channel, settings: { ...channel.settings, receive: "polling" } })!.read({
+      status,
+      headers: {},
+      body: JSON.stringify(body),
+    })
 
   test("gives each update apart, and the offset that confirms them", () => {
     expect(read(200, { ok: true, result: [{ update_id: 8 }, { update_id: 9 }] })).toEqual({

@@ -1,4 +1,5 @@
 import { accountFault, readAnswer } from "../graphErrors.ts"
+import { askPermissions, missingPermissions } from "../graphToken.ts"
 import type { Account, Fetching, OutgoingCall, Uploading } from "../kind.ts"
 import { idAt, listAt, numberAt, objectAt, textAt } from "../../message/json.ts"
 import { bearer } from "./calls.ts"
@@ -12,13 +13,24 @@ const graph = (name: string, method: "GET" | "POST" | "DELETE", ...path: Outgoin
   speaks: false,
 })
 
+/** States of a number in which it cannot send, and what they mean. */
+const states: { [state: string]: string } = {
+  PENDING: "it is not registered yet",
+  OFFLINE: "it is not registered any more",
+  FLAGGED: "people complained about its messages",
+  RESTRICTED: "it has sent all it may until the limit is lifted",
+  RATE_LIMITED: "too many tries to register it were made",
+  BANNED: "nothing can be sent from it any more",
+  UNVERIFIED: "its ownership is not proven yet",
+}
+
 export const account: Account = {
   check: () =>
     graph(
       "phone number",
       "GET",
       { setting: "phoneNumberId" },
-      "?fields=id,display_phone_number,verified_name,quality_rating",
+      "?fields=id,display_phone_number,verified_name,quality_rating,status",
     ),
   readCheck(answer) {
     const body = "body" in answer && answer.status === 200 ? readAnswer(answer.body) : undefined
@@ -27,6 +39,8 @@ export const account: Account = {
     const name = textAt(body, "verified_name")
     const handle = textAt(body, "display_phone_number")
     const rating = textAt(body, "quality_rating")
+    const state = textAt(body, "status")
+    const barred = state === undefined ? undefined : states[state]
     return {
       identity: {
         id,
@@ -34,9 +48,13 @@ export const account: Account = {
         ...(handle ? { handle } : {}),
         remarks:
           rating && rating !== "GREEN" && rating !== "UNKNOWN" ? [`The provider rates this number ${rating}.`] : [],
+        ...(barred ? { restricted: [`WhatsApp says the number is ${state}: ${barred}.`] } : {}),
       },
     }
   },
+  permissions: () => askPermissions("accessToken"),
+  readPermissions: (answer) =>
+    missingPermissions(answer, ["whatsapp_business_messaging", "whatsapp_business_management"]),
   /** Subscribes the app to the account's events, with this channel's address in place of the app's own. */
   connect: (_channel, address) => ({
     ...graph("subscribed_apps", "POST", { setting: "businessAccountId" }, "/subscribed_apps"),

@@ -8,7 +8,7 @@ import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
-import { verify } from "./verify.ts"
+import { proof, verify } from "./verify.ts"
 
 /** WhatsApp's Cloud API. Source of every rule: the provider's public documentation. */
 export const whatsapp: ChannelKind = {
@@ -46,6 +46,7 @@ export const whatsapp: ChannelKind = {
   pace,
   isHandshake: isHubHandshake,
   verify,
+  proof,
   parse,
   acknowledge,
   // Failed calls are repeated with growing pauses for up to seven days.

@@ -1,5 +1,5 @@
-import type { InboundCall } from "../kind.ts"
-import { isObject } from "../../message/json.ts"
+import type { InboundCall } from "../channels/kind.ts"
+import { isObject } from "../message/json.ts"
 import type { Where } from "./profile.ts"
 
 /** A call's content as a profile looks at it: the fields of a form, or a JSON value. */

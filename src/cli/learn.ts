@@ -1,0 +1,184 @@
+import { createInterface } from "node:readline/promises"
+import type { Command } from "commander"
+import type { FieldRole, LearnedAgreement, LearningShown } from "../client/types.ts"
+import { collect, pairs, secrets } from "./channel.ts"
+import { CommandFault, connect } from "./context.ts"
+import { asJson, colors, inLine, print, table } from "./output.ts"
+
+interface Options {
+  minutes: string
+  name?: string
+  field?: string[]
+  secret?: string[]
+  set?: string[]
+  names?: boolean
+  sendTo?: string
+  send?: string
+  form?: boolean
+  bearer?: string
+  header?: string[]
+  yes?: boolean
+  stop?: boolean
+  json?: boolean
+}
+
+type Sample = NonNullable<LearningShown["sample"]>
+
+const roleWords: { [role in FieldRole]: string } = {
+  from: "the sender",
+  text: "the text",
+  id: "the message's id",
+  time: "its time",
+  name: "the sender's name",
+  place: "the conversation",
+  media: "a picture or file",
+  mime: "its sort",
+}
+
+/** `wobbet channel learn`: from one call to a profile, without editing a file. */
+export function learnCommand(channel: Command): void {
+  channel
+    .command("learn")
+    .description("wait for one call of an unknown gateway, show its fields, and write a profile when you agree")
+    .argument("<key>", "a channel of the kind custom or sms")
+    .option("--minutes <n>", "how long to wait for a call", "10")
+    .option("--name <profile>", "the profile's name; the channel's key when left out")
+    .option("--field <role=place>", "corrects a proposal, such as from=/sender/number or text=/payload/body", collect)
+    .option("--secret <name=value>", "what calls are proven by, or the key for sending", collect)
+    .option("--set <name=value>", "a setting, such as apiBase=https://…", collect)
+    .option("--names", "people are names of the gateway's own, not telephone numbers")
+    .option("--send-to <address>", 'where a message is posted, such as "{apiBase}/messages"')
+    .option("--send <json>", 'what is posted, such as \'{"to":"{to}","text":"{text}"}\'')
+    .option("--form", "post it as a form instead of JSON")
+    .option("--bearer <secret>", "the secret that authorises sending")
+    .option("--header <name=value>", 'a header of what is sent, such as "x-api-key={apiKey}"', collect)
+    .option("--yes", "agree to what is proposed")
+    .option("--stop", "stop waiting, and forget what was learned")
+    .option("--json", "for programs: what was learned; agreed to only with --yes")
+    .addHelpText(
+      "after",
+      `
+Example:
+  wobbet channel add custom holm-bridge
+  wobbet channel learn holm-bridge --secret signingSecret=env:BRIDGE_SECRET --secret apiKey=env:BRIDGE_KEY \\
+    --set apiBase=https://bridge.example --send-to "{apiBase}/out" --send '{"number":"{to}","body":"{text}"}' --bearer apiKey`,
+    )
+    .action(learn)
+}
+
+async function learn(key: string, options: Options): Promise<void> {
+  const client = connect()
+  if (options.stop) {
+    await client.stopLearning(key)
+    if (!asJson(options, { stopped: key })) print(`${key} no longer waits.`)
+    return
+  }
+  const given = secrets(options.secret)
+  if (Object.keys(given).length > 0) await client.changeChannel(key, { secrets: given })
+  const before = await client.learned(key)
+  const learned = before.sample ? before : await waitForCall(key, options)
+  const { sample } = learned
+  if (!sample) throw new CommandFault("No call came.", `Let the gateway call ${learned.inlet}, and learn again.`)
+  const places = { ...sample.roles, ...pairs(options.field) }
+  if (!options.json) printSample(sample, places)
+  if (options.json && !options.yes) {
+    asJson(options, { ...learned, places })
+    return
+  }
+  const agreement: LearnedAgreement = {
+    name: options.name ?? key,
+    places,
+    addresses: options.names ? "names" : "numbers",
+    sending: sendingFrom(options),
+    settings: pairs(options.set),
+  }
+  if (!options.yes && !(await agrees(agreement.name))) {
+    print("Nothing was written. The call is kept: say it again with other --field, or forget it with --stop.")
+    process.exitCode = 1
+    return
+  }
+  const done = await client.agreeToLearned(key, agreement)
+  if (asJson(options, done)) return
+  print(
+    `${colors.green("●")} The profile ${done.profile} is written${done.file ? ` (${done.file} of the bot folder)` : ""}, and ${key} speaks by it.`,
+    done.first.status < 300
+      ? "  The call it was learned from was read as the first: wobbet tail shows its answer."
+      : `  The call it was learned from is not genuine by it (${done.first.status}): wobbet channel check ${key} says why.`,
+  )
+}
+
+async function waitForCall(key: string, options: Options): Promise<LearningShown> {
+  const client = connect()
+  const minutes = Number(options.minutes)
+  const begun = await client.learn(key, minutes)
+  if (!options.json)
+    print(
+      `Waiting for one call at ${colors.bold(begun.inlet)}, for ${minutes} minutes. Let the gateway send a message.`,
+    )
+  let ended = false
+  const stop = () => {
+    ended = true
+    void client.stopLearning(key).finally(() => process.exit(130))
+  }
+  process.once("SIGINT", stop)
+  try {
+    for (;;) {
+      const view = await client.learned(key)
+      if (view.sample || !view.waiting || ended) return view
+      await new Promise((resolve) => setTimeout(resolve, 500))
+    }
+  } finally {
+    process.off("SIGINT", stop)
+  }
+}
+
+function printSample(sample: Sample, places: { [role: string]: string }): void {
+  const roleOf = new Map(Object.entries(places).map(([role, where]) => [where, role as FieldRole]))
+  print("", `A call came: ${sample.call.method} ${sample.call.address}, ${sample.body}.`, "")
+  table(
+    ["field", "value", "taken as"],
+    sample.fields.map(({ where, value }) => {
+      const role = roleOf.get(where)
+      return [where, inLine(value, 48), role ? colors.green(roleWords[role]) : ""]
+    }),
+    "It holds no fields.",
+  )
+  print("")
+  for (const proof of sample.proofs)
+    print(`${proof.certain ? colors.green("●") : colors.yellow("○")} proven: ${proof.says}`)
+  for (const lack of sample.lacks) print(`${colors.yellow("○")} ${lack}`)
+  print("")
+}
+
+function sendingFrom(options: Options): LearnedAgreement["sending"] {
+  if (!options.sendTo || !options.send)
+    throw new CommandFault(
+      "A call tells how a gateway speaks to us, not how it is spoken to.",
+      'Say it with --send-to "{apiBase}/…" and --send \'{"to":"{to}","text":"{text}"}\', and --bearer or --header for the key. The call is kept meanwhile.',
+    )
+  let send: object
+  try {
+    send = JSON.parse(options.send) as object
+  } catch {
+    throw new CommandFault(`--send is no JSON: ${options.send}`, 'Write it as \'{"to":"{to}","text":"{text}"}\'.')
+  }
+  return {
+    address: options.sendTo,
+    body: options.form ? "form" : "json",
+    send,
+    ...(options.bearer ? { bearer: options.bearer } : {}),
+    ...(options.header ? { headers: pairs(options.header) } : {}),
+  }
+}
+
+async function agrees(name: string): Promise<boolean> {
+  if (!process.stdin.isTTY)
+    throw new CommandFault(
+      "Nobody is here to agree.",
+      "Say --yes to agree to what is proposed. The call is kept meanwhile.",
+    )
+  const ask = createInterface({ input: process.stdin, output: process.stdout })
+  const answer = await ask.question(`Write this as the profile "${name}"? [y/N] `)
+  ask.close()
+  return /^y(es)?$/i.test(answer.trim())
+}

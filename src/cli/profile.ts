@@ -1,0 +1,73 @@
+import { readFileSync } from "node:fs"
+import type { Command } from "commander"
+import type { ProfileFault } from "../client/types.ts"
+import { CommandFault, connect } from "./context.ts"
+import { asJson, colors, print, table, wrapped } from "./output.ts"
+
+const origins = { ships: "ships with Wobbet", folder: "the bot folder's", learned: "learned", set: "set by hand" }
+
+/** `wobbet profile list | show | check | set`. */
+export function profileCommands(program: Command): void {
+  const profile = program.command("profile").description("gateway profiles: how gateways speak, as data")
+
+  profile
+    .command("list")
+    .description("all profiles")
+    .option("--json", "for programs")
+    .action(async (options: { json?: boolean }) => {
+      const { items } = await connect().profiles()
+      if (asJson(options, items)) return
+      table(
+        ["profile", "what it is", "from", "secrets"],
+        items.map((one) => [one.name, one.title, origins[one.origin], one.secrets.join(", ")]),
+        "There are none.",
+      )
+    })
+
+  profile
+    .command("show")
+    .description("a profile as it is written")
+    .argument("<name>")
+    .option("--json", "for programs")
+    .action(async (name: string, options: { json?: boolean }) => {
+      const found = (await connect().profiles()).items.find((one) => one.name === name)
+      if (!found)
+        throw new CommandFault(`There is no gateway profile "${name}".`, '"wobbet profile list" shows those there are.')
+      if (!asJson(options, found)) print(found.source.trimEnd())
+    })
+
+  for (const [command, text, keep] of [
+    ["check", "say what is wrong in a profile, and what would be right", false],
+    ["set", "keep a profile, so that channels can use it", true],
+  ] as const) {
+    profile
+      .command(command)
+      .description(text)
+      .argument("<file>", "a YAML file")
+      .option("--json", "for programs")
+      .action(async (file: string, options: { json?: boolean }) => {
+        const answer = await connect().setProfile(read(file), keep)
+        if (answer.faults.length > 0) process.exitCode = 1
+        if (asJson(options, answer)) return
+        if (answer.faults.length > 0) return printFaults(file, answer.faults)
+        print(`${colors.green("●")} ${answer.name} ${keep ? "is kept" : "checks"}.`)
+      })
+  }
+}
+
+function printFaults(file: string, faults: ProfileFault[]): void {
+  for (const { line, says, remedy } of faults) {
+    const at = `${file}:${line}`
+    print(`${colors.red("✕")} ${colors.bold(at)}  ${wrapped(`${says}.`, at.length + 4)}`)
+    print(`    ${colors.dim(wrapped(remedy, 4))}`)
+  }
+  print("", `${faults.length} ${faults.length === 1 ? "fault" : "faults"}; nothing was changed.`)
+}
+
+function read(file: string): string {
+  try {
+    return readFileSync(file, "utf8")
+  } catch {
+    throw new CommandFault(`The file ${file} cannot be read.`, "Is the path right?")
+  }
+}

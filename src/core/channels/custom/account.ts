@@ -1,0 +1,1 @@
+export { account, fetching } from "../../gateway/account.ts"

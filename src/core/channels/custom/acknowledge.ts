@@ -1,0 +1,1 @@
+export { acknowledge } from "../../gateway/acknowledge.ts"

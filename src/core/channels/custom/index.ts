@@ -1,0 +1,51 @@
+import Joi from "joi"
+import { getCountries } from "libphonenumber-js/min"
+import { isHandshake } from "../../gateway/handshake.ts"
+import { joined } from "../../gateway/inline.ts"
+import { queuePolling } from "../../gateway/queue.ts"
+import { profileSchemas } from "../../gateway/settings.ts"
+import { hasProfile, profileOf, profiles } from "../../gateway/shipped.ts"
+import type { ChannelKind } from "../kind.ts"
+import { account, fetching } from "./account.ts"
+import { acknowledge } from "./acknowledge.ts"
+import { judge } from "./judge.ts"
+import { abilities, pace } from "./limits.ts"
+import { looks } from "./looks.ts"
+import { parse } from "./parse.ts"
+import { render } from "./render.ts"
+import { proof, verify } from "./verify.ts"
+
+const settings = Joi.object({
+  profile: Joi.string().description("how the gateway speaks; left out until the channel has learned it"),
+  apiBase: Joi.string()
+    .uri({ scheme: ["http", "https"] })
+    .description("the gateway's address, its version included"),
+  number: Joi.string().description("our own number or name at the gateway"),
+  country: Joi.valid(...getCountries()).description("the country numbers without a plus sign belong to, such as GB"),
+})
+
+/** A gateway, bridge or provider that a profile describes. */
+export const custom: ChannelKind = {
+  kind: "custom",
+  provider: "The gateway",
+  settings: settings.unknown(true),
+  secrets: Joi.object().pattern(Joi.string(), Joi.string()),
+  schemasFor: (given, profile) => profileSchemas(settings, profile ?? profiles[String(given.profile)]),
+  madeSecrets: {},
+  abilities,
+  pace,
+  isHandshake,
+  verify,
+  proof,
+  parse,
+  acknowledge,
+  repeats: (_call, channel) => hasProfile(channel) && profileOf(channel).inbound.repeats,
+  render,
+  joined,
+  looks,
+  judge,
+  account,
+  fetching,
+  polling: queuePolling,
+  tells: (channel) => hasProfile(channel) && profileOf(channel).tells,
+}

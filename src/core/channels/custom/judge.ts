@@ -1,0 +1,1 @@
+export { judge } from "../../gateway/judge.ts"

@@ -1,0 +1,1 @@
+export { verify, proof } from "../../gateway/verify.ts"

@@ -1,0 +1,15 @@
+import type { Channel, InboundCall, InletAnswer, Parsed } from "../channels/kind.ts"
+import { echoed, handshakeIn } from "./handshake.ts"
+import { profileOf } from "./shipped.ts"
+
+export function acknowledge(call: InboundCall, _parsed: Parsed, channel: Channel): InletAnswer {
+  const profile = profileOf(channel)
+  const echo = profile.inbound.handshake && handshakeIn(call, channel)
+  if (echo !== undefined) return echoed(echo)
+  const { status, type, text } = profile.inbound.answer
+  return {
+    status,
+    ...(type ? { headers: { "content-type": type } } : {}),
+    ...(text !== undefined ? { body: text } : {}),
+  }
+}

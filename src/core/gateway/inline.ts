@@ -1,0 +1,20 @@
+import type { Channel } from "../channels/kind.ts"
+import type { ReplyPart } from "../message/reply.ts"
+import { profileOf } from "./shipped.ts"
+
+/**
+ * A gateway that takes one answer inside its call, and no other, gets the texts of a reply as one: the second would
+ * always come too late. Other parts stay what they are.
+ */
+export function joined(parts: ReplyPart[], channel: Channel): ReplyPart[] {
+  const { inline, outbound } = profileOf(channel)
+  if (!inline || (outbound && inline.late === "api")) return parts
+  const out: ReplyPart[] = []
+  for (const part of parts) {
+    const before = out.at(-1)
+    if (before?.part === "text" && (part.part === "text" || part.part === "choices"))
+      out[out.length - 1] = { ...part, text: `${before.text}\n\n${part.text}` }
+    else out.push(part)
+  }
+  return out
+}

@@ -1,0 +1,68 @@
+import { readAnswer, retryAfter, withoutAnswer, withoutWords } from "../channels/graphErrors.ts"
+import type { Channel, Outcome, OutgoingCall, ProviderAnswer } from "../channels/kind.ts"
+import { textAt } from "./fields.ts"
+import type { Profile } from "./profile.ts"
+import { profileOf } from "./shipped.ts"
+import { readXml } from "./xml.ts"
+
+export function judge(_call: OutgoingCall, answer: ProviderAnswer, channel: Channel): Outcome {
+  return judgeAnswer(answer, channel)
+}
+
+/** What a gateway's answer means, as its profile says; what it does not say is judged by the status code. */
+export function judgeAnswer(answer: ProviderAnswer, channel: Channel): Outcome {
+  if ("failure" in answer) return withoutAnswer(answer, "The gateway")
+  return judgeStatus(answer, channel)
+}
+
+export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>, channel: Channel): Outcome {
+  const { outbound } = profileOf(channel)
+  const read = outbound?.answer.body === "xml" ? xmlIn(answer.body) : readAnswer(answer.body)
+  const source = { json: read }
+  const { settings } = channel
+  const code = textAt(source, outbound?.answer.code, settings)
+  const says = textAt(source, outbound?.answer.says, settings)
+  const known = meaningOf(outbound, code)
+  if (answer.status >= 200 && answer.status < 300 && known === undefined) {
+    const providerId = textAt(source, outbound?.answer.id, settings) ?? answer.headers.location
+    if (read === undefined && outbound?.answer.id !== undefined && answer.body.trim() !== "")
+      return { outcome: "unclear", why: `an answer ${answer.status} that cannot be read` }
+    return { outcome: "accepted", ...(providerId ? { providerId } : {}) }
+  }
+  if (read === undefined) return withoutWords(answer.status, answer.headers, "The gateway")
+  const why = `${says ?? `answer ${answer.status}`}${code ? ` (code ${code})` : ""}`
+  const after = retryAfter(answer.headers)
+  const meaning = known ?? byStatus(answer.status)
+  if (meaning === "again") return { outcome: "again", why, ...(after ? { after } : {}) }
+  if (meaning === "lockedOut") {
+    return {
+      outcome: "lockedOut",
+      why: `the gateway no longer lets this channel in (${why})`,
+      remedy: "Look at the account at the gateway, set its keys anew, and check the channel.",
+    }
+  }
+  return { outcome: "refused", why }
+}
+
+function xmlIn(body: string): unknown {
+  try {
+    return readXml(body)
+  } catch {
+    return undefined
+  }
+}
+
+function meaningOf(
+  outbound: Profile["outbound"],
+  code: string | undefined,
+): "refused" | "lockedOut" | "again" | undefined {
+  if (code === undefined) return undefined
+  for (const meaning of ["refused", "lockedOut", "again"] as const)
+    if (outbound?.codes?.[meaning]?.some((one) => String(one) === code)) return meaning
+  return undefined
+}
+
+function byStatus(status: number): "refused" | "lockedOut" | "again" {
+  if (status === 401) return "lockedOut"
+  return status === 429 || status >= 500 ? "again" : "refused"
+}

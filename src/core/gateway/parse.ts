@@ -1,0 +1,191 @@
+import type { Channel, InboundCall, Parsed } from "../channels/kind.ts"
+import { nothingParsed } from "../channels/kind.ts"
+import { saidText } from "../message/command.ts"
+import type { Media, MediaKind, Message } from "../message/message.ts"
+import { contentOf } from "./content.ts"
+import type { Source } from "./fields.ts"
+import { at, fillTemplate, textAt } from "./fields.ts"
+import { handshakeIn } from "./handshake.ts"
+import { e164, isShortCode } from "./numbers.ts"
+import type { Conditions, MessagePlaces, StatusPlaces, Where } from "./profile.ts"
+import { profileOf } from "./shipped.ts"
+
+/** What a text asks of the sending itself, such as STOP; only where a kind obeys such words. */
+export type Wishes = (text: string) => Message["wish"]
+
+/** Reads a gateway's call as its profile says. Nothing here throws. */
+export function parse(call: InboundCall, channel: Channel, wishes?: Wishes): Parsed {
+  const parsed = nothingParsed()
+  const { inbound } = profileOf(channel)
+  if (inbound.handshake && handshakeIn(call, channel) !== undefined) {
+    parsed.notes.push("a handshake: the address was checked")
+    return parsed
+  }
+  const source = contentOf(call, inbound.body)
+  if ("unreadable" in source) return { ...parsed, unreadable: source.unreadable }
+  const { status } = inbound
+  if (status) {
+    const shared = status.shared === undefined ? source : { json: at(source, status.shared, channel.settings) }
+    for (const one of each(source, status, channel)) readStatus(one, shared, status, channel, parsed)
+  }
+  if (parsed.statuses.length + parsed.notes.length > 0) return parsed
+  for (const one of each(source, inbound.message, channel)) readMessage(one, inbound.message, channel, parsed, wishes)
+  if (parsed.messages.length + parsed.notes.length === 0)
+    parsed.notes.push("a call of a sort the profile does not name; it is kept")
+  return parsed
+}
+
+/** The things of one sort in a call. */
+function each(
+  source: Source,
+  places: { each?: Where; when?: string[]; unless?: string[]; only?: Conditions },
+  channel: Channel,
+): Source[] {
+  const { settings } = channel
+  if (places.when?.some((one) => at(source, one, settings) === undefined)) return []
+  if (places.unless?.some((one) => at(source, one, settings) !== undefined)) return []
+  if (places.each === undefined) return allHold(source, places.only, settings) ? [source] : []
+  const found = at(source, places.each, settings)
+  if (found === undefined) return []
+  return (Array.isArray(found) ? (found as unknown[]) : [found])
+    .map((json) => ({ json }))
+    .filter((one) => allHold(one, places.only, settings))
+}
+
+function holds(source: Source, where: string, values: Conditions[string], settings: Channel["settings"]): boolean {
+  const found = at(source, where, settings)
+  return found !== undefined && values.some((one) => String(one) === String(found))
+}
+
+function allHold(source: Source, conditions: Conditions | undefined, settings: Channel["settings"]): boolean {
+  return Object.entries(conditions ?? {}).every(([where, values]) => holds(source, where, values, settings))
+}
+
+function readMessage(
+  source: Source,
+  places: MessagePlaces,
+  channel: Channel,
+  parsed: Parsed,
+  wishes: Wishes | undefined,
+): void {
+  const { settings } = channel
+  const given = textAt(source, places.from, settings)
+  if (given === undefined) {
+    if (places.each !== undefined || at(source, places.text, settings) !== undefined)
+      parsed.notes.push("a message without a sender")
+    return
+  }
+  const who = senderOf(given, channel)
+  const id = textAt(source, places.id, settings)
+  const name = textAt(source, places.name, settings)
+  const replyTo = textAt(source, places.replyTo, settings)
+  const sentAt = timeOf(at(source, places.time, settings))
+  const content = saidIn(source, places, channel)
+  const answered = textAt(source, places.optOut, settings)
+  const wish = wishes?.(answered ?? content.text ?? "")
+  const message: Message = {
+    ...content,
+    ...(wish ? { wish } : {}),
+    ...(id ? { providerId: id } : {}),
+    place: placeOf(source, places, channel, { address: who.address, ...(name ? { name } : {}) }),
+    from: { address: who.address, bot: false, ...(name ? { name } : {}) },
+    ...(replyTo ? { replyTo } : {}),
+    ...(sentAt ? { sentAt } : {}),
+  }
+  const own = Object.entries(places.own ?? {}).some(([where, values]) => holds(source, where, values, settings))
+  const silent = who.noPath
+    ? "its sender has no number to answer to"
+    : wish === "help" && answered !== undefined
+      ? "the gateway has answered the word itself"
+      : own || undefined
+  // Without an id of the gateway's own, every call tells of a message of its own.
+  parsed.messages.push({ eventKey: id ?? "", message, ...(silent ? { own: silent } : {}) })
+}
+
+function senderOf(given: string, channel: Channel): { address: string; noPath: boolean } {
+  if (profileOf(channel).addresses === "names") return { address: given, noPath: false }
+  // Bridges write numbers as addresses of their own, such as 447700900123@c.bridge.
+  const plain = given.replace(/@[\w.]+$/, "")
+  const number = e164(plain, channel.settings.country as string | undefined)
+  const bare = plain.replace(/^(tel|sms|whatsapp):/i, "")
+  return { address: number ?? bare, noPath: number === undefined && !isShortCode(bare) && !/^acr:/i.test(given) }
+}
+
+function placeOf(
+  source: Source,
+  places: MessagePlaces,
+  channel: Channel,
+  sender: { address: string; name?: string },
+): Message["place"] {
+  const { settings } = channel
+  const given = textAt(source, places.place, settings)
+  const title = textAt(source, places.placeName, settings)
+  if (given === undefined) return { address: sender.address, kind: "direct", title: sender.name ?? sender.address }
+  if (places.groups !== undefined && given.includes(places.groups))
+    return { address: given, kind: "group", ...(title ? { title } : {}) }
+  const { address } = senderOf(given, channel)
+  return { address, kind: "direct", title: title ?? sender.name ?? address }
+}
+
+function saidIn(source: Source, places: MessagePlaces, channel: Channel): Omit<Message, "place"> {
+  const { settings } = channel
+  const text = textAt(source, places.text, settings)
+  const choice = textAt(source, places.choice?.id, settings)
+  if (choice !== undefined) {
+    const label = textAt(source, places.choice?.label, settings) ?? text
+    return { event: "choice", choice: { id: choice, ...(label ? { label } : {}) }, ...(label ? { text: label } : {}) }
+  }
+  const media = mediaOf(source, places, settings)
+  if (media.length > 0) return { event: "media", media, ...(text ? { text } : {}) }
+  const latitude = Number(textAt(source, places.location?.latitude, settings) ?? Number.NaN)
+  const longitude = Number(textAt(source, places.location?.longitude, settings) ?? Number.NaN)
+  if (!Number.isNaN(latitude) && !Number.isNaN(longitude)) {
+    const name = textAt(source, places.location?.name, settings)
+    return {
+      event: "location",
+      location: { latitude, longitude, ...(name ? { name } : {}) },
+      ...(text ? { text } : {}),
+    }
+  }
+  return text === undefined ? { event: "unknown", providerEvent: "a message without words" } : saidText(text)
+}
+
+function mediaOf(source: Source, places: MessagePlaces, settings: Channel["settings"]): Media[] {
+  const { media } = places
+  if (!media) return []
+  const count = media.count === undefined ? 1 : Math.min(Number(textAt(source, media.count, settings) ?? 0) || 0, 50)
+  return Array.from({ length: count }, (_none, n): Media | undefined => {
+    const ref = textAt(source, fillTemplate(media.address, { n }), settings)
+    const mime = textAt(source, fillTemplate(media.mime, { n }), settings)
+    return ref === undefined ? undefined : { kind: kindOfMime(mime), ref, ...(mime ? { mime } : {}) }
+  }).filter((one) => one !== undefined)
+}
+
+function kindOfMime(mime: string | undefined): MediaKind {
+  const sort = mime?.split("/")[0]
+  return sort === "image" || sort === "audio" || sort === "video" ? sort : "file"
+}
+
+function timeOf(value: unknown): string | undefined {
+  const number =
+    typeof value === "number" || (typeof value === "string" && /^\d+$/.test(value)) ? Number(value) : undefined
+  const time = number === undefined ? new Date(String(value)) : new Date(number < 1e11 ? number * 1000 : number)
+  return value === undefined || Number.isNaN(time.getTime()) ? undefined : time.toISOString()
+}
+
+function readStatus(source: Source, shared: Source, places: StatusPlaces, channel: Channel, parsed: Parsed): void {
+  const { settings } = channel
+  const word = textAt(source, places.status, settings)
+  if (word === undefined || places.ignore?.includes(word)) return
+  const id = textAt(source, places.id, settings) ?? textAt(shared, places.id, settings)
+  const mark = textAt(shared, places.mark, settings)
+  const status = Object.hasOwn(places.words, word) ? places.words[word] : undefined
+  const why = textAt(source, places.why, settings)
+  parsed.notes.push(`status ${word} of ${id ?? mark ?? "an unnamed message"}`)
+  if (status === undefined || (id === undefined && mark === undefined)) return
+  parsed.statuses.push({
+    status,
+    about: { ...(id ? { id } : {}), ...(mark ? { mark } : {}) },
+    ...(why && status === "failed" ? { why: /^\d+$/.test(why) ? `the gateway's code ${why}` : why } : {}),
+  })
+}

@@ -1,0 +1,277 @@
+import type Joi from "joi"
+import leven from "leven"
+import type { Document } from "yaml"
+import { LineCounter, parseDocument } from "yaml"
+import type { Profile, ProfileFault, VerifyScheme } from "./profile.ts"
+import { profileSchema } from "./profileSchema.ts"
+
+type Path = (string | number)[]
+type Finding = Omit<ProfileFault, "line"> & { path: Path }
+
+/** Reads a profile, or says for each fault on which line it stands, in which field, and what would be right. */
+export function readProfile(source: string): { profile: Profile } | { faults: ProfileFault[] } {
+  const lines = new LineCounter()
+  const document = parseDocument(source, { lineCounter: lines })
+  if (document.errors.length > 0) {
+    return {
+      faults: document.errors.map((error) => ({
+        line: lines.linePos(error.pos[0]).line,
+        field: "",
+        says: error.message.split("\n")[0]!.replace(/ at line \d+, column \d+:?$/, ""),
+        remedy:
+          "A profile is YAML: check the indentation, and put quotation marks around texts with a colon or braces.",
+      })),
+    }
+  }
+  const { error, value } = profileSchema.validate(document.toJS() as unknown, { abortEarly: false })
+  const findings = error ? error.details.map((one) => findingOf(one)) : inconsistencies(value as Profile)
+  if (findings.length === 0) return { profile: value as Profile }
+  return {
+    faults: findings
+      .map(({ path, ...rest }) => ({ line: lineOf(document, lines, path), ...rest }))
+      .sort((a, b) => a.line - b.line),
+  }
+}
+
+function lineOf(document: Document, lines: LineCounter, path: Path): number {
+  for (let length = path.length; length > 0; length--) {
+    const parent = (length === 1 ? document.contents : document.getIn(path.slice(0, length - 1), true)) as
+      { items?: { key?: { value?: unknown; range?: [number, number, number] } }[] } | undefined
+    const key = parent?.items?.find((item) => item.key?.value === path[length - 1])?.key
+    const node =
+      key ?? (document.getIn(path.slice(0, length), true) as { range?: [number, number, number] } | undefined)
+    if (node?.range) return lines.linePos(node.range[0]).line
+  }
+  return 1
+}
+
+/** What Joi found, in words that say what would be right. */
+function findingOf(detail: Joi.ValidationErrorItem): Finding {
+  const { path, type } = detail
+  const context = detail.context ?? {}
+  const field = path.join(".")
+  const last = String(path.at(-1) ?? "")
+  const at = { path, field }
+  switch (type) {
+    case "any.required":
+      return { ...at, says: `${field} is missing`, remedy: remedyFor(field) }
+    case "any.only": {
+      const valids = (context.valids as unknown[]).map(String)
+      const near = nearest(String(context.value), valids)
+      return {
+        ...at,
+        says: `"${String(context.value)}" is no ${last}`,
+        remedy: `Write one of: ${valids.join(", ")}.${near ? ` Was "${near}" meant?` : ""}`,
+      }
+    }
+    case "object.unknown": {
+      const parent = field.slice(0, Math.max(0, field.length - last.length - 1)) || "a profile"
+      const near = nearest(last, knownFields(path.slice(0, -1)))
+      return {
+        ...at,
+        says: `${parent} has no field "${last}"`,
+        remedy: near
+          ? `Was "${near}" meant?`
+          : `It may have: ${knownFields(path.slice(0, -1)).join(", ") || "nothing of its own"}.`,
+      }
+    }
+    case "object.missing":
+    case "object.xor":
+      return {
+        ...at,
+        says: `${field || "the profile"} has ${type === "object.xor" ? "both" : "none"} of ${listOf(context.peers)}`,
+        remedy:
+          type === "object.xor" ? "Keep one of them." : `Write ${orOf(context.peers)}. ${remedyFor(field)}`.trim(),
+      }
+    case "string.pattern.base":
+      return {
+        ...at,
+        says: `"${String(context.value)}" cannot be a ${last}`,
+        remedy: "Use small letters, digits and hyphens, such as harbour-gateway.",
+      }
+    case "number.min":
+    case "number.max":
+    case "number.base":
+    case "number.integer":
+      return { ...at, says: detail.message.replaceAll('"', ""), remedy: `Write ${limitsOf(detail)}.` }
+    default:
+      return { ...at, says: detail.message.replaceAll('"', ""), remedy: remedyFor(field) }
+  }
+}
+
+function limitsOf(detail: Joi.ValidationErrorItem): string {
+  const limit = String((detail.context as { limit?: unknown } | undefined)?.limit ?? "")
+  if (detail.type === "number.min") return `a number of at least ${limit}`
+  return detail.type === "number.max" ? `a number of at most ${limit}` : "a number, without a unit"
+}
+
+const remedies: { [field: string]: string } = {
+  profile: "Give it a name, such as profile: harbour-gateway.",
+  title: "Say in a few words what it is, such as title: the harbour's gateway.",
+  inbound: "Say what the gateway's calls look like: body, verify and message.",
+  "inbound.body": "Write body: json, body: form or body: xml.",
+  "inbound.message": "Say where sender and text stand: message: { from: /from, text: /text }.",
+  "inbound.message.from": "Say where the sender stands, such as from: /from.",
+  "inbound.message.text": "Say where the text stands, such as text: /text.",
+  "inbound.handshake.echo": "Name the field that comes back, such as echo: challenge.",
+  outbound: "Say how a message is sent: address, body and send.",
+  "outbound.address": 'Write where messages are posted, such as address: "{apiBase}/messages".',
+  "outbound.send": 'Say what is posted, such as send: { to: "{to}", text: "{text}" }.',
+  "inline.within": "Write the seconds the gateway waits for an answer, such as within: 5.",
+  "queue.handle": "Say where the handle stands by which one is removed, such as handle: /receipt.",
+}
+
+function remedyFor(field: string): string {
+  const found = remedies[field]
+  if (found) return found
+  if (/\.scheme$/.test(field))
+    return "Name how calls are proven: word, basic, body, template, address-and-form or sorted-hash."
+  if (/verify\.\d+\.secret$/.test(field)) return "Name the secret it is made with, one of those under secrets."
+  if (/\.algorithm$/.test(field)) return "Write algorithm: sha256, sha1 or sha512."
+  if (/\.encoding$/.test(field)) return "Write encoding: hex or encoding: base64."
+  if (/\.says$/.test(field)) return "Say in a few words what it is; it is shown where it is asked for."
+  if (/\.header$/.test(field)) return "Name the header it comes in, such as header: x-signature."
+  if (/^$/.test(field)) return "A profile needs outbound, inline, or both, or nothing can be answered."
+  return "docs/connect-custom.md lists what may stand here."
+}
+
+/** The fields a place in a profile may have. */
+function knownFields(path: Path): string[] {
+  return [...new Set(describedKeys(profileSchema.describe() as Described, path))]
+}
+
+interface Described {
+  keys?: { [name: string]: Described }
+  items?: Described[]
+  whens?: { ref?: unknown; is?: Described; then?: Described }[]
+  patterns?: { rule: Described }[]
+}
+
+function* describedKeys(schema: Described | undefined, path: Path): Generator<string> {
+  if (!schema) return
+  const [step, ...rest] = path
+  if (step === undefined) {
+    yield* Object.keys(schema.keys ?? {})
+    for (const when of schema.whens ?? []) yield* Object.keys(when.then?.keys ?? {})
+    return
+  }
+  if (typeof step === "number") for (const item of schema.items ?? []) yield* describedKeys(item, rest)
+  else {
+    if (schema.keys?.[step]) yield* describedKeys(schema.keys[step], rest)
+    for (const { rule } of schema.patterns ?? []) yield* describedKeys(rule, rest)
+    for (const when of schema.whens ?? []) yield* describedKeys(when.then?.keys?.[step], rest)
+  }
+}
+
+/** What is well written but cannot be meant. */
+function inconsistencies(profile: Profile): Finding[] {
+  const found: Finding[] = []
+  const fault = (path: Path, says: string, remedy: string) => found.push({ path, field: path.join("."), says, remedy })
+  const secrets = Object.keys(profile.secrets)
+  const schemes = (list: VerifyScheme[] | undefined, path: Path) =>
+    list?.forEach((one, at) => {
+      if (secrets.includes(one.secret)) return
+      const near = nearest(one.secret, secrets)
+      fault(
+        [...path, at, "secret"],
+        `there is no secret "${one.secret}" under secrets`,
+        near ? `Was "${near}" meant?` : `Add it: secrets: { ${one.secret}: { says: … } }.`,
+      )
+    })
+  schemes(profile.inbound.verify, ["inbound", "verify"])
+  schemes(profile.inbound.handshake?.verify, ["inbound", "handshake", "verify"])
+  if (profile.inbound.verify.length === 0 && !profile.queue)
+    fault(
+      ["inbound", "verify"],
+      "nothing says how the gateway's calls are proven",
+      "Add one: verify: [{ scheme: word, secret: sharedWord, query: word }]. Calls that prove nothing are never taken.",
+    )
+  if (profile.inline?.late === "api" && !profile.outbound)
+    fault(
+      ["inline", "late"],
+      "late replies are to go by the API, but there is no outbound",
+      "Add outbound, or write late: park.",
+    )
+  for (const [path, where] of places(profile)) {
+    if (profile.inbound.body === "form" || where.startsWith("/") || where === "" || where.startsWith("{")) continue
+    if (path[0] === "inbound" && where.includes("/"))
+      fault(path, `"${where}" is no JSON Pointer`, `Begin it with a slash: /${where.replace(/^\/+/, "")}.`)
+    else if (path[0] === "inbound" && /[.[\]]/.test(where))
+      fault(
+        path,
+        `"${where}" is no JSON Pointer`,
+        `Write its steps with slashes: /${where.replace(/[.[\]]+/g, "/").replace(/^\/|\/$/g, "")}.`,
+      )
+  }
+  const known = new Set([...Object.keys(profile.settings), ...secrets, ...always])
+  for (const [path, text] of templates(profile)) {
+    const unclosed = /\{[^{}]*$/.exec(text)
+    if (unclosed) fault(path, `"${text}" opens a brace and does not close it`, 'Write placeholders as "{name}".')
+    for (const [, name] of text.matchAll(/\{([\w:/@.-]+)\}/g)) {
+      if (name!.includes(":") || known.has(name!)) continue
+      const near = nearest(name!, [...known])
+      fault(
+        path,
+        `"{${name}}" stands for nothing`,
+        near
+          ? `Was "{${near}}" meant?`
+          : `Add it under settings, or use one of: ${[...known].map((one) => `{${one}}`).join(", ")}.`,
+      )
+    }
+  }
+  return found
+}
+
+/** Placeholders that every profile has. */
+const always = ["apiBase", "number", "sender", "to", "text", "media", "mark", "inlet", "handle", "now", "n", "country"]
+
+function* places(profile: Profile): Generator<[Path, string]> {
+  const inside = function* (value: unknown, path: Path): Generator<[Path, string]> {
+    if (typeof value === "string") yield [path, value]
+    else if (Array.isArray(value)) for (const [at, one] of value.entries()) yield* inside(one, [...path, at])
+  }
+  const { message, status } = profile.inbound
+  for (const [name, value] of Object.entries(message)) {
+    if (["unless", "only", "own", "groups", "media", "choice", "location"].includes(name)) continue
+    yield* inside(value, ["inbound", "message", name])
+  }
+  for (const name of ["each", "shared", "id", "mark", "status", "why"] as const)
+    if (status?.[name] !== undefined) yield* inside(status[name], ["inbound", "status", name])
+}
+
+function* templates(profile: Profile): Generator<[Path, string]> {
+  const deep = function* (value: unknown, path: Path): Generator<[Path, string]> {
+    if (typeof value === "string") yield [path, value]
+    else if (typeof value === "object" && value !== null)
+      for (const [name, one] of Object.entries(value))
+        yield* deep(one, [...path, Array.isArray(value) ? Number(name) : name])
+  }
+  const { outbound, inline, queue, check } = profile
+  if (outbound) {
+    yield* deep(outbound.address, ["outbound", "address"])
+    yield* deep(outbound.headers ?? {}, ["outbound", "headers"])
+    yield* deep(outbound.send, ["outbound", "send"])
+    yield* deep(outbound.media ?? {}, ["outbound", "media"])
+  }
+  if (inline) yield* deep(inline.send ?? inline.text, ["inline", inline.send ? "send" : "text"])
+  if (queue) {
+    yield* deep(queue.ask.address, ["queue", "ask", "address"])
+    yield* deep(queue.remove.address, ["queue", "remove", "address"])
+  }
+  if (check) yield* deep(check.address, ["check", "address"])
+}
+
+function listOf(names: unknown): string {
+  return Array.isArray(names) ? names.join(" and ") : ""
+}
+
+function orOf(names: unknown): string {
+  return Array.isArray(names) ? names.join(" or ") : ""
+}
+
+/** The name that differs by the fewest letters, if that is near enough to be a slip. */
+function nearest(given: string, names: string[]): string | undefined {
+  const scored = names.map((name) => ({ name, off: leven(given.toLowerCase(), name.toLowerCase()) }))
+  const best = scored.sort((a, b) => a.off - b.off)[0]
+  return best && best.off <= Math.max(given.length >= 4 ? 2 : 1, Math.floor(given.length / 3)) ? best.name : undefined
+}

@@ -1,0 +1,24 @@
+import Joi from "joi"
+import type { Profile } from "./profile.ts"
+
+/** A kind's own settings with those the profile declares; its secrets, of which one must prove what comes in. */
+export function profileSchemas(
+  settings: Joi.ObjectSchema,
+  profile: Profile | undefined,
+): { settings: Joi.ObjectSchema; secrets: Joi.ObjectSchema } {
+  if (!profile) return { settings: settings.unknown(true), secrets: Joi.object().pattern(Joi.string(), Joi.string()) }
+  const own = Object.entries(profile.settings).map(([name, one]): [string, Joi.Schema] => {
+    const schema = Joi.string().description(one.says)
+    return [name, one.required ? schema.required() : one.default === undefined ? schema : schema.default(one.default)]
+  })
+  const secrets = Object.entries(profile.secrets).map(([name, one]): [string, Joi.Schema] => {
+    const schema = Joi.string().description(one.says)
+    return [name, one.required ? schema.required() : schema]
+  })
+  const proofs = profile.inbound.verify.map((one) => one.secret)
+  const described = Joi.object(Object.fromEntries(secrets))
+  return {
+    settings: settings.keys(Object.fromEntries(own)),
+    secrets: proofs.length > 0 ? described.or(...new Set(proofs)) : described,
+  }
+}

@@ -1,0 +1,81 @@
+/** A body that may have been signed before something in between wrote it anew, and in words how it differs. */
+export interface BodyNeighbour {
+  body: Uint8Array
+  differs: string
+}
+
+/** Bodies longer than this are not written anew, in bytes: reading them as JSON would take too long. */
+const longestRead = 32 * 1024
+
+/** What the body may have been before proxies, gateways and frameworks changed it on the way. Nearest first. */
+export function* bodyNeighbours(body: Uint8Array): Generator<BodyNeighbour> {
+  if (body.length === 0) return
+  const text = Buffer.from(body.buffer, body.byteOffset, body.byteLength).toString("utf8")
+  const tried = new Set([text])
+  const neighbour = function* (other: string, differs: string): Generator<BodyNeighbour> {
+    if (tried.has(other)) return
+    tried.add(other)
+    yield { body: Buffer.from(other, "utf8"), differs }
+  }
+  yield* neighbour(text.replace(/\r\n/g, "\n"), "with the line ends of Unix (LF instead of CRLF)")
+  yield* neighbour(text.replace(/\r?\n/g, "\r\n"), "with the line ends of Windows (CRLF instead of LF)")
+  yield* neighbour(text.replace(/^[ \t\r\n]+|[ \t\r\n]+$/g, ""), "without the blanks or line ends around it")
+  yield* neighbour(`${text}\n`, "with a line end behind it")
+  yield* neighbour(`${text}\r\n`, "with a line end (CRLF) behind it")
+  yield* neighbour(text.startsWith("\uFEFF") ? text.slice(1) : `\uFEFF${text}`, "with or without a byte order mark")
+  if (body.length > longestRead) return
+  yield* neighbour(escaped(text, false), "with its characters outside ASCII escaped (\\uXXXX)")
+  yield* neighbour(escaped(text, true), "with slashes and characters outside ASCII escaped (\\/, \\uXXXX)")
+  yield* neighbour(text.replaceAll("\\/", "/"), "with its slashes not escaped")
+  yield* neighbour(unescaped(text), "with its escaped characters written out")
+  yield* neighbour(unescaped(text).replaceAll("\\/", "/"), "with its escaped characters and slashes written out")
+  const json = read(text)
+  if (json !== undefined) {
+    const compact = JSON.stringify(json)
+    yield* neighbour(compact, "as compact JSON")
+    yield* neighbour(escaped(compact, false), "as compact JSON with characters outside ASCII escaped")
+    yield* neighbour(escaped(compact, true), "as compact JSON with slashes and characters outside ASCII escaped")
+    const spaced = withBlanks(compact)
+    yield* neighbour(spaced, "as JSON with a blank after every colon and comma")
+    yield* neighbour(escaped(spaced, false), "as JSON with blanks, and characters outside ASCII escaped")
+    yield* neighbour(JSON.stringify(json, null, 2), "as JSON indented by two")
+    yield* neighbour(JSON.stringify(json, null, 4), "as JSON indented by four")
+  } else if (/^[^\s=&]+=/.test(text)) {
+    yield* neighbour(text.replaceAll("+", "%20"), "with blanks written as %20")
+    yield* neighbour(text.replaceAll("%20", "+"), "with blanks written as +")
+    yield* neighbour(text.replace(/%0D%0A/gi, "%0A"), "with the line ends of Unix in its fields (LF instead of CRLF)")
+    yield* neighbour(
+      text.replace(/(?<!%0D)%0A/gi, "%0D%0A"),
+      "with the line ends of Windows in its fields (CRLF instead of LF)",
+    )
+  }
+}
+
+function read(text: string): unknown {
+  if (!/^\s*[[{]/.test(text)) return undefined
+  try {
+    return JSON.parse(text) as unknown
+  } catch {
+    return undefined
+  }
+}
+
+function escaped(text: string, slashes: boolean): string {
+  const ascii = text.replace(
+    /[\u0080-\uffff]/g,
+    (character) => `\\u${character.charCodeAt(0).toString(16).padStart(4, "0")}`,
+  )
+  return slashes ? ascii.replace(/\\?\//g, "\\/") : ascii
+}
+
+function unescaped(text: string): string {
+  return text.replace(/\\u([0-9a-fA-F]{4})/g, (whole, code: string) => {
+    const unit = Number.parseInt(code, 16)
+    return unit < 0x80 ? whole : String.fromCharCode(unit)
+  })
+}
+
+/** As some languages write JSON by default. Blanks go in outside of strings only. */
+function withBlanks(compact: string): string {
+  return compact.replace(/"(?:[^"\\]|\\.)*"|[:,]/g, (piece) => (piece === ":" || piece === "," ? `${piece} ` : piece))
+}

@@ -1,0 +1,83 @@
+import Joi from "joi"
+import { record } from "../../store/access.ts"
+import type { ApiRoute } from "../routes.ts"
+
+const carried = Joi.object({
+  id: Joi.string()
+    .pattern(/^itk_\w+$/)
+    .required(),
+  method: Joi.string().max(10).required(),
+  address: Joi.string().max(10_000).required(),
+  headers: Joi.object().pattern(Joi.string(), Joi.string().allow("")).required(),
+  body: Joi.string().base64().allow("").required().description("in base64"),
+  receivedAt: Joi.string().isoDate(),
+})
+
+/** Fetching a channel's calls from a service that can be reached, and giving them to one that cannot. */
+export const bringRoutes: ApiRoute[] = [
+  {
+    method: "GET",
+    path: "/bring/{key}/calls",
+    summary: "The next calls of a channel, for a service that cannot be reached itself",
+    role: "developer",
+    forChannel: true,
+    query: Joi.object({
+      wait: Joi.number().min(0).max(55).default(20).description("seconds to wait when there are none"),
+    }),
+    answers: "Calls in their order, as they came. They stay until they are answered.",
+    handle: async ({ engine, params, query, visitor }) => {
+      const known = engine.care.known(params.key!)
+      if (known.row.bringing === null)
+        await record(engine.database, visitor.name, "calls fetched from elsewhere", { key: params.key })
+      return { items: await engine.bringing.next(known, visitor.name, query.wait), next: null }
+    },
+  },
+  {
+    method: "POST",
+    path: "/bring/{key}/answers",
+    summary: "Say that a call was taken, and what its caller is to hear",
+    role: "developer",
+    forChannel: true,
+    body: Joi.object({
+      id: Joi.string().required(),
+      status: Joi.number().integer().min(100).max(599).required(),
+      headers: Joi.object().pattern(Joi.string(), Joi.string()),
+      body: Joi.string().allow(""),
+    }),
+    answers: "Whether the call was still waiting to be taken.",
+    handle: async ({ engine, params, body }) => {
+      const { id, ...answer } = body
+      return { taken: await engine.bringing.answered(engine.care.known(params.key!), id, answer) }
+    },
+  },
+  {
+    method: "DELETE",
+    path: "/bring/{key}",
+    summary: "Stop fetching: what was not given out is handled here",
+    role: "developer",
+    forChannel: true,
+    answers: "How many calls are handled here after all.",
+    handle: async ({ engine, params, visitor }) => {
+      const handled = await engine.bringing.end(engine.care.known(params.key!))
+      await record(engine.database, visitor.name, "calls no longer fetched from elsewhere", { key: params.key })
+      return { handled }
+    },
+  },
+  {
+    method: "POST",
+    path: "/bring/{key}/in",
+    summary: "Take a call that a service elsewhere received, as if it had come here",
+    role: "developer",
+    body: carried,
+    answers: "What its caller is to hear.",
+    handle: async ({ engine, params, body }) => {
+      const { key } = engine.care.known(params.key!).row
+      const { id, method, address, headers } = body
+      const call = { method, address, headers, body: Buffer.from(body.body, "base64") }
+      const { written, ...answer } = await engine.inlet.receive(key, call, new Date(), { id })
+      // It is on its way to the caller from here on; whether it arrives is known on the other side only.
+      written?.(true)
+      return answer
+    },
+  },
+]
