@@ -489,7 +489,7 @@ export class Sender {
       case "accepted": {
         base.providerId = outcome.providerId
         const kind = known && kindOf(known.row.kind)
-        const tells = kind?.abilities.tellsDelivery || kind?.abilities.amendsWhole || kind?.tells?.(known.channel)
+        const tells = kind?.abilities.tellsDelivery || kind?.abilities.amendsWhole || (known && kind?.tells?.(known.channel))
         if (outcome.providerId && tells)
           base.trace = traceOf(begun.channel, outcome.providerId)
         const more = begun.call + 1 < begun.calls.length

@@ -18,7 +18,8 @@ export function profileSchemas(
   const proofs = profile.inbound.verify.map((one) => one.secret)
   const described = Joi.object(Object.fromEntries(secrets))
   return {
-    settings: settings.keys(Object.fromEntries(own)),
+    // An empty list of keys would allow none.
+    settings: own.length > 0 ? settings.keys(Object.fromEntries(own)) : settings,
     secrets: proofs.length > 0 ? described.or(...new Set(proofs)) : described,
   }
 }
