@@ -86,7 +86,10 @@ describe("a gateway with a handshake of its own, answered inside its call", () =
       /^<call><To>ines<\/To><From>tern-point<\/From><At>\d+<\/At><Text>you said fog &amp; &lt;sun&gt; ahead<\/Text><\/call>$/,
     )
     expect(ms).toBeLessThan(2000)
-    expect(seenBy(beacon, "ines").at(-1)).toMatchObject({ text: "you said fog & <sun> ahead", status: "inside the call" })
+    expect(seenBy(beacon, "ines").at(-1)).toMatchObject({
+      text: "you said fog & <sun> ahead",
+      status: "inside the call",
+    })
     const said = await eventually(
       async () => (await service.client.messages({ channel: "light", direction: "out", status: "sent" })).items[0],
       "the reply to be on record",

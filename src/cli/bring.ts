@@ -65,7 +65,9 @@ async function bring(options: Options): Promise<void> {
       if (!state.broken && !options.json)
         print(colors.yellow(`○ ${broken(error)} Trying again; the calls are kept there.`))
       state.broken = true
-      await new Promise((resolve) => setTimeout(resolve, 1000))
+      // Meanwhile the far side is not asked, so that it keeps its callers waiting for nobody.
+      do await new Promise((resolve) => setTimeout(resolve, 700))
+      while (!state.stopping && !(await isUp(near)))
     }
   }
   const { handled } = await far.stopFetching(options.channel).catch(() => ({ handled: 0 }))
@@ -73,6 +75,13 @@ async function bring(options: Options): Promise<void> {
     print(
       `Ended: ${state.calls} calls were brought.${handled > 0 ? ` ${handled} that came since are handled there.` : ""}`,
     )
+}
+
+async function isUp(service: Client): Promise<boolean> {
+  return service.session().then(
+    () => true,
+    () => false,
+  )
 }
 
 /** Both sides agree about the address, or signatures over it would not match. */

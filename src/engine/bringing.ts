@@ -37,6 +37,8 @@ export interface CarriedCall {
 export class Bringing {
   private readonly waiting = new Map<string, (answer: InletAnswer) => void>()
   private readonly watchers = new Set<() => void>()
+  /** For each channel how many askings are open here, and when the last one ended. */
+  private readonly asking = new Map<string, { open: number; ended: number }>()
 
   constructor(
     private readonly parts: {
@@ -68,18 +70,39 @@ export class Bringing {
       receivedAt: now.toISOString(),
     }
     await keepBrought(database, { id, channel: known.row.key, sealed: seal.seal(JSON.stringify(carried)) })
+    bell.ring("brought")
+    this.wake()
+    // While nobody is there to answer, callers are not kept waiting: the call is kept, and that is what they hear.
+    if (!this.isPresent(known.row.key)) return undefined
     const patience = kindOf(known.row.kind).patience ?? 8
     const answered = new Promise<InletAnswer | undefined>((resolve) => {
       const timer = setTimeout(() => (this.waiting.delete(id), resolve(undefined)), patience * 1000)
       this.waiting.set(id, (answer) => (clearTimeout(timer), this.waiting.delete(id), resolve(answer)))
     })
-    this.wake()
-    bell.ring("brought")
     return answered
   }
 
+  private isPresent(channel: string): boolean {
+    const asking = this.asking.get(channel)
+    return asking !== undefined && (asking.open > 0 || Date.now() - asking.ended < 2000)
+  }
+
   /** The other service's next calls; waits a while when there are none. Its asking keeps the arrangement alive. */
-  async next(known: KnownChannel, by: string, seconds: number): Promise<CarriedCall[]> {
+  async next(known: KnownChannel, by: string, seconds: number, gone: AbortSignal): Promise<CarriedCall[]> {
+    const { key } = known.row
+    const asking = this.asking.get(key) ?? { open: 0, ended: 0 }
+    this.asking.set(key, asking)
+    asking.open++
+    try {
+      return await this.upTo(known, by, seconds, gone)
+    } finally {
+      asking.open--
+      // Who hung up is gone; who was given something is busy with it.
+      asking.ended = gone.aborted ? 0 : Date.now()
+    }
+  }
+
+  private async upTo(known: KnownChannel, by: string, seconds: number, gone: AbortSignal): Promise<CarriedCall[]> {
     const { database, channels, seal, bell } = this.parts
     const { key } = known.row
     const fresh = known.row.bringing === null
@@ -90,11 +113,12 @@ export class Bringing {
       bell.ring("live")
     }
     for (const end = Date.now() + seconds * 1000; ;) {
+      if (gone.aborted) return []
       const calls = await handOut(database, key, 20)
       if (calls.length > 0) return calls.map((one) => JSON.parse(seal.open(one.sealed)) as CarriedCall)
       const left = end - Date.now()
       if (left <= 0) return []
-      await this.untilWoken(Math.min(left, 2000))
+      await this.untilWoken(Math.min(left, 2000), gone)
     }
   }
 
@@ -158,11 +182,12 @@ export class Bringing {
     for (const watcher of this.watchers) watcher()
   }
 
-  private async untilWoken(milliseconds: number): Promise<void> {
+  private async untilWoken(milliseconds: number, gone: AbortSignal): Promise<void> {
     await new Promise<void>((resolve) => {
       const done = () => (clearTimeout(timer), this.watchers.delete(done), resolve())
       const timer = setTimeout(done, milliseconds)
       this.watchers.add(done)
+      gone.addEventListener("abort", done, { once: true })
     })
   }
 }

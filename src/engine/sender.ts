@@ -489,9 +489,9 @@ export class Sender {
       case "accepted": {
         base.providerId = outcome.providerId
         const kind = known && kindOf(known.row.kind)
-        const tells = kind?.abilities.tellsDelivery || kind?.abilities.amendsWhole || (known && kind?.tells?.(known.channel))
-        if (outcome.providerId && tells)
-          base.trace = traceOf(begun.channel, outcome.providerId)
+        const tells =
+          kind?.abilities.tellsDelivery || kind?.abilities.amendsWhole || (known && kind?.tells?.(known.channel))
+        if (outcome.providerId && tells) base.trace = traceOf(begun.channel, outcome.providerId)
         const more = begun.call + 1 < begun.calls.length
         return more ? { ...base, again: 0, nextCall: begun.call + 1, tries: 0 } : base
       }

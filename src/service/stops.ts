@@ -30,7 +30,7 @@ export function summaryStops(
   if (!intake.verdict.genuine) {
     return [
       received,
-      { stop: "verified", state: "stopped", at, why: `not genuine: ${intake.verdict.why}` },
+      { stop: "verified", state: "stopped", at, why: refusalInWords(intake.verdict) },
       ...rest(["parsed", "routed", "handled", "sent", "delivered"]),
     ]
   }
@@ -67,6 +67,11 @@ export function summaryStops(
     all.find((stops) => stops.some((stop) => stop.state === "under way")) ??
     all[0]!
   return [received, verified, parsed, ...worst.slice(3)]
+}
+
+/** Why a call is not genuine, and what would have matched. */
+function refusalInWords({ why, near }: Extract<IntakeRow["verdict"], { genuine: false }>): string {
+  return `not genuine: ${why}${near ? `. ${near.replace(/\.$/, "")}` : ""}`
 }
 
 function pathStops(message: MessageRow, replies: MessageRow[]): Stop[] {

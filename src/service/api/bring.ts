@@ -25,11 +25,13 @@ export const bringRoutes: ApiRoute[] = [
       wait: Joi.number().min(0).max(55).default(20).description("seconds to wait when there are none"),
     }),
     answers: "Calls in their order, as they came. They stay until they are answered.",
-    handle: async ({ engine, params, query, visitor }) => {
+    handle: async ({ engine, params, query, visitor, request }) => {
       const known = engine.care.known(params.key!)
       if (known.row.bringing === null)
         await record(engine.database, visitor.name, "calls fetched from elsewhere", { key: params.key })
-      return { items: await engine.bringing.next(known, visitor.name, query.wait), next: null }
+      const gone = new AbortController()
+      request.raw.socket.once("close", () => gone.abort())
+      return { items: await engine.bringing.next(known, visitor.name, query.wait, gone.signal), next: null }
     },
   },
   {

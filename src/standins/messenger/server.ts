@@ -1,6 +1,6 @@
 import type { FastifyInstance, FastifyRequest } from "fastify"
 import type { Hook } from "../shared/hub.ts"
-import { bearerOf, faultRefusal, graphRefusal, handshake, signedPost } from "../shared/hub.ts"
+import { bearerOf, faultRefusal, graphRefusal, handshake, serveDebugToken, signedPost } from "../shared/hub.ts"
 import type { Body, Shown, Standin } from "../shared/standin.ts"
 import { act, jsonOf, openStandin, Postman, Refusal, snapshot, Stage, withFault } from "../shared/standin.ts"
 import { checkMessage, shownOf } from "./check.ts"
@@ -21,6 +21,8 @@ export interface MessengerScene {
 
 export interface World extends Omit<MessengerScene, "people"> {
   hook: Hook | undefined
+  /** What the token may do. */
+  permissions: string[]
   fields: string[]
   attachments: Map<string, { mime: string; content: Buffer }>
   heard: Map<string, number>
@@ -37,6 +39,7 @@ export async function startMessenger(
   const world: World = {
     ...rest,
     hook: undefined,
+    permissions: ["pages_messaging", "pages_manage_metadata"],
     fields: [],
     attachments: new Map(),
     heard: new Map(),
@@ -130,6 +133,8 @@ function serveApi(app: FastifyInstance, stage: Stage, world: World, postman: Pos
       return { success: true }
     },
   })
+
+  serveDebugToken(app, world.permissions, known)
 
   app.get<{ Params: { id: string } }>("/:version/:id", async (request) => {
     known(request)

@@ -1,4 +1,5 @@
 import { createHmac, randomBytes } from "node:crypto"
+import type { FastifyInstance, FastifyRequest } from "fastify"
 import type { Post } from "./standin.ts"
 import { Refusal } from "./standin.ts"
 
@@ -59,4 +60,17 @@ export function faultRefusal(fault: "429" | "500", seconds: number, rateCode: nu
 
 export function bearerOf(headers: { [name: string]: unknown }, query: { access_token?: string }): string {
   return /^Bearer (.+)$/.exec(String(headers.authorization ?? ""))?.[1] ?? query.access_token ?? ""
+}
+
+/** A token may be asked about itself: what it is allowed to do. */
+export function serveDebugToken(
+  app: FastifyInstance,
+  permissions: string[],
+  known: (request: FastifyRequest) => void,
+): void {
+  app.get<{ Querystring: { input_token?: string } }>("/:version/debug_token", async (request) => {
+    known(request)
+    if (request.query.input_token === undefined) throw graphRefusal(400, 100, "The parameter input_token is required")
+    return { data: { is_valid: true, type: "SYSTEM_USER", scopes: permissions } }
+  })
 }

@@ -1,6 +1,6 @@
 import type { FastifyInstance, FastifyRequest } from "fastify"
 import type { Hook } from "../shared/hub.ts"
-import { bearerOf, faultRefusal, graphRefusal, handshake, signedPost } from "../shared/hub.ts"
+import { bearerOf, faultRefusal, graphRefusal, handshake, serveDebugToken, signedPost } from "../shared/hub.ts"
 import type { Body, Shown, Standin } from "../shared/standin.ts"
 import { act, jsonOf, openStandin, Postman, Refusal, snapshot, Stage, withFault } from "../shared/standin.ts"
 import { checkMessage, shownOf } from "./check.ts"
@@ -18,6 +18,10 @@ export interface World {
   token: string
   appSecret: string
   hook: Hook | undefined
+  /** What the token may do. */
+  permissions: string[]
+  /** The number's, as the provider names it. */
+  state: string
   templates: Map<string, { name: string; language: string; status: string; parameters: number; id: number }>
   media: Map<string, { mime: string; content: Buffer }>
   /** When each person last wrote: the window for free words is open for a day. */
@@ -42,6 +46,8 @@ export async function startWhatsApp(scene: WhatsAppScene, options: { port?: numb
   const world: World = {
     ...rest,
     hook: undefined,
+    permissions: ["whatsapp_business_messaging", "whatsapp_business_management"],
+    state: "CONNECTED",
     templates: new Map(),
     media: new Map(),
     heard: new Map(),
@@ -185,6 +191,8 @@ function serveApi(app: FastifyInstance, stage: Stage, world: World, postman: Pos
     },
   })
 
+  serveDebugToken(app, world.permissions, known)
+
   app.get<{ Params: { id: string } }>("/:version/:id", async (request) => {
     known(request)
     const { id } = request.params
@@ -194,6 +202,7 @@ function serveApi(app: FastifyInstance, stage: Stage, world: World, postman: Pos
         display_phone_number: world.number.display,
         verified_name: world.number.name,
         quality_rating: "GREEN",
+        status: world.state,
       }
     const found = world.media.get(id)
     if (!found) throw graphRefusal(400, 100, `Unsupported get request. Object with ID '${id}' does not exist`)
