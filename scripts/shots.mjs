@@ -1,4 +1,5 @@
 // Pictures of every page, from the running demo, into a folder: node scripts/shots.mjs [folder] [name …]
+import { createHmac } from "node:crypto"
 import { mkdirSync, mkdtempSync, readFileSync, rmSync } from "node:fs"
 import { tmpdir } from "node:os"
 import { join } from "node:path"
@@ -16,6 +17,25 @@ const noor = await firstOf("/conversations?text=Noor")
 const good = await firstOf("/messages?channel=quay-whatsapp&text=tours&direction=in")
 const failed = await firstOf("/messages?status=parked&direction=in")
 const forged = await firstOf("/passages?genuine=false")
+/** A call of a gateway nobody has described, for the page where its shape is learned. */
+const bridgeBody = JSON.stringify({
+  event: "incoming",
+  payload: {
+    ref: "hb-2041",
+    author: { number: "447700900612", name: "Ewa Nowak" },
+    said: "Is the pier café open?",
+    at: 1795467000,
+  },
+})
+const bridgeHeaders = {
+  "content-type": "application/json",
+  "x-bridge-signature": createHmac("sha256", "holm-bridge-secret").update(bridgeBody).digest("hex"),
+}
+if (only.length === 0 || only.includes("channel-learn")) {
+  const headers = { authorization: `Bearer ${token}`, "content-type": "application/json" }
+  const body = JSON.stringify({ kind: "custom", key: "holm-bridge", secrets: { signingSecret: "holm-bridge-secret" } })
+  await fetch(`${base}/api/v1/channels`, { method: "POST", headers, body })
+}
 const pages = {
   conversations: `/conversations/${noor?.id}`,
   passages: "/passages",
@@ -23,6 +43,8 @@ const pages = {
   "passage-failed": `/passages/${failed?.id}`,
   "passage-forged": `/passages/${forged?.id}`,
   channels: "/channels",
+  "channel-check": "/channels/quay-whatsapp",
+  "channel-learn": "/channels/holm-bridge",
   parked: "/parked",
   looks: "/looks",
 }
@@ -56,6 +78,19 @@ try {
     await page.goto(base + path)
     await page.locator("h1").first().waitFor()
     await page.waitForTimeout(700)
+    if (name === "channel-check") {
+      await page.getByRole("button", { name: "Check" }).click()
+      await page.getByRole("region", { name: "Is it connected?" }).waitFor()
+      await page.waitForTimeout(300)
+    }
+    if (name === "channel-learn") {
+      const learn = page.getByRole("button", { name: "Learn from one call" })
+      if (await learn.isVisible()) await learn.click()
+      await page.waitForTimeout(600)
+      await fetch(`${base}/in/holm-bridge`, { method: "POST", headers: bridgeHeaders, body: bridgeBody })
+      await page.getByText("How it is answered").waitFor()
+      await page.waitForTimeout(400)
+    }
     await page.screenshot({ path: join(folder, `${name}.png`) })
     console.log(`${name}.png`)
   }

@@ -151,12 +151,13 @@ const marks = { right: "●", wrong: "✕", open: "○", left: "·" } as const
 /** Line by line: a mark, a sentence, and what to do. */
 export function printCheck(checked: ChannelCheck): void {
   const tints = { right: colors.green, wrong: colors.red, open: colors.yellow, left: colors.dim }
-  for (const { about, mark, says, remedy } of checked.lines) {
+  for (const { about, mark, says, remedy, passage } of checked.lines) {
     const tint = tints[mark]
     print(
       `${tint(marks[mark])} ${about.padEnd(18)} ${mark === "left" ? colors.dim(says) : wrapped(sentence(says), 21)}`,
     )
     if (remedy && mark !== "left") print(`${" ".repeat(21)}${colors.dim(wrapped(remedy, 21))}`)
+    if (passage) print(`${" ".repeat(21)}${colors.dim(`wobbet passage ${passage} shows it.`)}`)
   }
   if (checked.resumed) print("", "The lock-out is over; what waited is being sent.")
   if (checked.byHand && checked.byHand.length > 0) printByHand(checked.byHand)

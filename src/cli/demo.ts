@@ -3,7 +3,14 @@ import { fileURLToPath } from "node:url"
 import type { Command } from "commander"
 import { startOffice } from "../../demo/office.ts"
 import type { Elsewhere } from "../../demo/elsewhere.ts"
-import { channelsElsewhere, enterCallback, playElsewhere, startElsewhere, stopElsewhere } from "../../demo/elsewhere.ts"
+import {
+  channelsElsewhere,
+  enterAddresses,
+  playElsewhere,
+  sendRewritten,
+  startElsewhere,
+  stopElsewhere,
+} from "../../demo/elsewhere.ts"
 import type { Cast } from "../../demo/play.ts"
 import { dayByTheQuay, morning, play, setTheScene } from "../../demo/play.ts"
 import { Client } from "../client/client.ts"
@@ -112,6 +119,7 @@ async function runDemo(quiet: boolean): Promise<void> {
     await play(standin.address, cast, morning, { pause: 250, stopped: () => stopped, act: progress(morning.length) })
     await beside
     await forge(service.address)
+    await sendRewritten(service.address)
     print("  The morning is over: answered, unanswered, failed, refused and forged are all there to look at.", "")
   }
   if (quiet) return
@@ -158,14 +166,13 @@ function othersInWords(elsewhere: Elsewhere, service: string): string[] {
   ])
 }
 
-/** The other four channels, in the same way. What only a person can enter at a provider, the stand-in is told. */
+/** The other channels, in the same way. What only a person can enter at a provider, the stand-in is told. */
 async function connectElsewhere(client: Client, elsewhere: Elsewhere, service: string): Promise<void> {
   const known = new Set((await client.channels()).items.map((channel) => channel.key))
-  for (const channel of channelsElsewhere(elsewhere, service)) {
-    if (!known.has(channel.key)) await client.addChannel(channel)
-    if (channel.kind === "messenger") await enterCallback(elsewhere, service)
-    await client.connectChannel(channel.key)
-  }
+  const channels = channelsElsewhere(elsewhere, service)
+  for (const channel of channels) if (!known.has(channel.key)) await client.addChannel(channel)
+  await enterAddresses(elsewhere, service)
+  for (const channel of channels) await client.connectChannel(channel.key)
 }
 
 /** The channel of the demo: added at the first start, connected at each, since the stand-in forgets. */

@@ -204,6 +204,8 @@ export interface CheckLine {
   mark: "right" | "wrong" | "open" | "left"
   says: string
   remedy?: string
+  /** The call that was refused. */
+  passage?: string
 }
 
 export interface ChannelCheck {

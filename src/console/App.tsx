@@ -1,6 +1,6 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react"
 import { useEffect, useState } from "react"
-import { Navigate, NavLink, Route, Routes, useNavigate } from "react-router"
+import { Link, Navigate, NavLink, Route, Routes, useNavigate } from "react-router"
 import { ApiError } from "../client/client.ts"
 import { Channels } from "./pages/Channels.tsx"
 import { Conversations } from "./pages/Conversations.tsx"
@@ -11,6 +11,7 @@ import { Passages } from "./pages/Passages.tsx"
 import { SignIn } from "./pages/SignIn.tsx"
 import { openLive, service, useData } from "./service.ts"
 import type { Theme } from "./theme.ts"
+import { clock } from "./time.ts"
 import { chooseTheme, chosenTheme } from "./theme.ts"
 
 interface Visitor {
@@ -90,6 +91,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
         </div>
       </header>
       <BotBanner />
+      <ChannelsBanner />
       <main id="page" className="flex min-h-0 flex-1 flex-col">
         <Routes>
           <Route path="/conversations/:id?" element={<Conversations />} />
@@ -123,6 +125,28 @@ function BotBanner() {
           </li>
         ))}
       </ul>
+    </aside>
+  )
+}
+
+/** A channel that learns, or whose calls are fetched from elsewhere, is said on every page while it lasts. */
+function ChannelsBanner() {
+  const { data } = useData("channels banner", () => service.channels())
+  const special = data?.items.filter((one) => one.learning ?? one.bringing) ?? []
+  if (special.length === 0) return null
+  return (
+    <aside role="status" className="border-b border-line bg-spruce-wash px-4 py-1.5 text-sm">
+      {special.map(({ key, learning, bringing }) => (
+        <p key={key}>
+          ◐{" "}
+          <Link to={`/channels/${key}`} className="font-semibold underline">
+            {key}
+          </Link>{" "}
+          {learning
+            ? `waits for a call to learn from, until ${clock(learning.until)} (begun by ${learning.by}): the next call is taken as a sample.`
+            : `is not answered here: its calls are fetched by ${bringing!.by}, ${bringing!.waiting} wait.`}
+        </p>
+      ))}
     </aside>
   )
 }

@@ -19,6 +19,8 @@ export interface CheckLine {
   says: string
   /** What to do. */
   remedy?: string
+  /** The call that was refused. */
+  passage?: string
 }
 
 export interface ChannelCheck {
@@ -140,7 +142,8 @@ async function addressOnRecord(walk: Walk, check: ChannelCheck): Promise<CheckLi
     const says = (at > 0 ? difference.slice(0, at) : difference).trim().replace(/\.$/, "")
     return { about, mark: "wrong", says, remedy: at > 0 ? difference.slice(at) : "Connect the channel again." }
   }
-  if (asks) return { about, mark: "right", says: `none is needed: this channel asks ${provider} for its messages` }
+  if (asks)
+    return { about, mark: "right", says: `none is needed: this channel asks ${inside(provider)} for its messages` }
   if (!account.lookUp)
     return {
       about,
@@ -182,6 +185,11 @@ async function wayIn({ known, inlet, seal, pollTrouble }: Walk): Promise<CheckLi
     : { about, mark: "wrong", says: found.says, remedy: found.remedy }
 }
 
+/** "The gateway" within a sentence. */
+function inside(provider: string): string {
+  return provider.replace(/^The /, "the ")
+}
+
 function inaccessible(address: string): boolean {
   if (!URL.canParse(address)) return false
   const { hostname } = new URL(address)
@@ -198,7 +206,8 @@ async function calls({ known, database }: Walk): Promise<CheckLine> {
       about,
       mark: "wrong",
       says: `the last call, ${ago(refused.received_at)}, was refused: ${why}${near ? `. ${near.replace(/\.$/, "")}` : ""}`,
-      remedy: `${remedy} wobbet passage ${refused.id} shows it.`,
+      remedy,
+      passage: refused.id,
     }
   }
   if (last.genuine) {

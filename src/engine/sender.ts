@@ -343,7 +343,7 @@ export class Sender {
     const known = this.parts.channels.get(begun.channel)
     const call = begun.calls[begun.call]!
     const inside = call.inline && known && (await this.inside(call.inline, known, begun))
-    if (inside) return this.conclude(begun, inside, undefined)
+    if (inside) return this.conclude(begun, inside, undefined, "answer in the call")
     this.underWay.set(begun.channel, this.callsOf(begun.channel) + 1)
     let answer: ProviderAnswer
     try {
@@ -394,7 +394,12 @@ export class Sender {
   }
 
   /** Decides what an outcome means for the message and its line. */
-  private async conclude(begun: Begun, outcome: Outcome, answer: ProviderAnswer | undefined): Promise<void> {
+  private async conclude(
+    begun: Begun,
+    outcome: Outcome,
+    answer: ProviderAnswer | undefined,
+    name = begun.calls[begun.call]?.name ?? "",
+  ): Promise<void> {
     const known = this.parts.channels.get(begun.channel)
     const given = answer && "status" in answer && known ? answer : undefined
     const base: Settlement = {
@@ -404,7 +409,7 @@ export class Sender {
       channel: begun.channel,
       attempt: begun.attempt,
       call: begun.call,
-      name: begun.calls[begun.call]?.name ?? "",
+      name,
       outcome: outcome.outcome,
       why: "why" in outcome ? outcome.why : undefined,
       status: given?.status,

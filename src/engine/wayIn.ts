@@ -32,7 +32,8 @@ export async function lookIn(inlet: string, key: string, seal: Seal): Promise<Wa
     const body = (await answer.text()).slice(0, 2000)
     const proof = answer.headers.get(proofHeader)
     if (proof === proofOf(seal, nonce)) {
-      if (answer.status === 200 && body.includes(key)) return { open: true, says: `${inlet} leads into this service` }
+      if (answer.status === 200 && body.includes(key))
+        return { open: true, says: `our address leads into this service (${inlet})` }
       return blocked(
         `${host} leads to this service, but not to this inlet: ${new URL(inlet).pathname} is answered with ${answer.status}`,
         `Something in between changes the path. Let it pass /in/${key} on as it is, or set publicUrl to the address without what it adds.`,

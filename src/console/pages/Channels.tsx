@@ -1,7 +1,9 @@
 import { useState } from "react"
 import { useParams } from "react-router"
-import type { ChannelShown } from "../../client/types.ts"
+import type { ChannelCheck, ChannelShown } from "../../client/types.ts"
 import { Button, Copy, Empty, Facts, Problem } from "../parts/basics.tsx"
+import { ByHand, CheckList } from "../parts/CheckList.tsx"
+import { Learn } from "../parts/Learn.tsx"
 import { sentence } from "../parts/Rail.tsx"
 import { service, useData } from "../service.ts"
 import { when } from "../time.ts"
@@ -32,10 +34,12 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
     service.channelRecord(channel.key),
   )
   const [said, setSaid] = useState<{ good: boolean; text: string }>()
-  const act = (run: () => Promise<unknown>, done: string) => {
+  const [check, setCheck] = useState<ChannelCheck>()
+  const [learning, setLearning] = useState(channel.kind === "custom" && !channel.settings.profile)
+  const act = (run: () => Promise<unknown>, done?: string) => {
     run()
       .then(
-        () => setSaid({ good: true, text: done }),
+        () => setSaid(done === undefined ? undefined : { good: true, text: done }),
         (error: Error & { remedy?: string }) =>
           setSaid({ good: false, text: `${error.message} ${error.remedy ?? ""}` }),
       )
@@ -53,7 +57,10 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
         <span className="text-sm text-quiet">{channel.kind}</span>
         <StateMark channel={channel} />
         <span className="ml-auto flex flex-wrap gap-2">
-          <Button onClick={() => act(() => service.checkChannel(channel.key), "The keys work.")}>Check</Button>
+          <Button onClick={() => act(async () => setCheck(await service.checkChannel(channel.key)))}>Check</Button>
+          {channel.kind === "custom" || channel.kind === "sms" ? (
+            <Button onClick={() => setLearning(!learning)}>{learning ? "Close learning" : "Learn"}</Button>
+          ) : null}
           <Button
             onClick={() =>
               act(() => service.connectChannel(channel.key), "Registered; what is on record is shown below.")
@@ -94,6 +101,8 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
           {said.text}
         </p>
       ) : null}
+      {check ? <CheckList check={check} /> : null}
+      {learning || channel.learning ? <Learn channel={channel} again={again} /> : null}
       <div className="grid gap-x-8 gap-y-4 lg:grid-cols-2">
         <div>
           <h3 className="mb-1 text-sm font-semibold">Here</h3>
@@ -112,7 +121,7 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
                   : "not checked yet",
               ],
               ["", channel.identity?.remarks?.join(" ")],
-              ["receives", channel.settings.receive === "polling" ? "by polling" : "by webhook"],
+              ["receives", receives(channel)],
               [
                 "inlet",
                 <span key="inlet" className="flex flex-wrap items-center gap-2">
@@ -163,22 +172,7 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
           {compared && !compared.onRecord && !compared.fault ? (
             <p className="text-sm text-quiet">The provider does not tell what it has on record.</p>
           ) : null}
-          {compared?.byHand ? (
-            <>
-              <h3 className="mt-3 mb-1 text-sm font-semibold">To be entered at the provider, by hand</h3>
-              <dl className="m-0 grid gap-1.5 text-sm">
-                {compared.byHand.map(({ field, value }) => (
-                  <div key={field}>
-                    <dt className="text-quiet">{field}</dt>
-                    <dd className="m-0 flex items-center gap-2">
-                      <code className="min-w-0 font-mono text-xs [overflow-wrap:anywhere]">{value}</code>
-                      {value.startsWith("the secret ") ? null : <Copy text={value} what={field} />}
-                    </dd>
-                  </div>
-                ))}
-              </dl>
-            </>
-          ) : null}
+          {compared?.byHand && compared.byHand.length > 0 ? <ByHand values={compared.byHand} /> : null}
           {agrees ? (
             <p className="mt-2 text-sm font-semibold">
               ●{" "}
@@ -199,7 +193,20 @@ function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => v
   )
 }
 
+function receives(channel: ChannelShown): string {
+  if (channel.bringing) {
+    const { by, taken, waiting } = channel.bringing
+    return `for ${by}, who fetches its calls: ${taken} taken, ${waiting} waiting`
+  }
+  return channel.receives === "polling" ? "by asking the provider" : "by webhook"
+}
+
 function StateMark({ channel }: { channel: ChannelShown }) {
+  if (channel.learning) return <span className="text-sm font-semibold">◐ learning</span>
+  if (channel.kind === "custom" && !channel.settings.profile)
+    return <span className="text-sm font-semibold">○ has no profile yet</span>
+  if (channel.bringing && channel.state === "on")
+    return <span className="text-sm font-semibold">◐ on, brought to {channel.bringing.by}</span>
   if (channel.state === "on" && !channel.polling) return <span className="text-sm">● on</span>
   const text = channel.state === "on" ? "on, but not receiving" : channel.state
   const sign = channel.state === "paused" ? "◐" : "✕"

@@ -37,6 +37,7 @@ export function Conversations() {
           {data?.items.map((one) => (
             <ConversationRow key={one.id} conversation={one} chosen={one.id === chosen} />
           ))}
+          <InGroupsOnly text={text} />
           {data?.items.length === 0 ? <Empty>{text ? "Nobody by that name." : "Nobody has spoken yet."}</Empty> : null}
         </div>
       </section>
@@ -77,7 +78,27 @@ function ConversationRow({ conversation, chosen }: { conversation: ConversationV
           </span>
         ) : null}
       </span>
+      <span className="block truncate font-mono text-xs text-quiet">{conversation.address}</span>
     </Link>
+  )
+}
+
+/** Who has spoken in groups only has an id all the same, and can be written to. */
+function InGroupsOnly({ text }: { text: string }) {
+  const { data } = useData(`people ${text}`, () => service.people({ limit: 200, ...(text ? { text } : {}) }))
+  const people = data?.items.filter((one) => one.conversation === null) ?? []
+  if (people.length === 0) return null
+  return (
+    <section aria-label="People who spoke in groups only" className="border-b border-line px-3 py-2 text-sm">
+      <h2 className="mb-1 text-xs text-quiet">Spoke in groups only</h2>
+      {people.map(({ channel, address, name }) => (
+        <p key={`${channel} ${address}`} className="flex items-baseline gap-2">
+          <span className="min-w-0 truncate font-semibold">{name ?? address}</span>
+          <code className="ml-auto shrink-0 font-mono text-xs">{address}</code>
+          <Copy text={address} what={`the id of ${name ?? address}`} />
+        </p>
+      ))}
+    </section>
   )
 }
 

@@ -285,16 +285,9 @@ function Call({ intake }: { intake: IntakeView }) {
           ],
           ["came by", `${intake.via}, ${intake.size} bytes`],
           ["answered", intake.answered],
-          [
-            "verdict",
-            verdict.genuine ? (
-              `genuine, by ${verdict.by}`
-            ) : (
-              <span key="v">
-                {sentence(`not genuine: ${verdict.why}`)} {verdict.remedy} {verdict.near}
-              </span>
-            ),
-          ],
+          ["verdict", verdict.genuine ? `genuine, by ${verdict.by}` : sentence(`not genuine: ${verdict.why}`)],
+          ["near miss", verdict.genuine ? undefined : (verdict.near ?? verdict.tried)],
+          ["what to do", verdict.genuine ? undefined : verdict.remedy],
           ["repeated", intake.repeated ? "it tells of something that was seen before" : undefined],
           ["notes", intake.notes.join("; ")],
         ]}

@@ -117,8 +117,11 @@ const names: { [role in FieldRole]: RegExp[] } = {
     /^(from|sender|msisdn|source|originator|fromusername|from_?number|sender_?id|mobile|phone)$/i,
     /from|sender|author|phone|msisdn|caller/i,
   ],
-  text: [/^(text|body|message|content|msg|sms|message_?text|msg_?body)$/i, /text|body|message|content/i],
-  id: [/^(id|message_?id|msg_?id|message_?sid|uuid|sms_?id|reference)$/i, /(message|msg|event).*id|_id$|Id$|sid$/],
+  text: [/^(text|body|message|content|msg|sms|said|words|message_?text|msg_?body)$/i, /text|body|message|content/i],
+  id: [
+    /^(id|message_?id|msg_?id|message_?sid|uuid|guid|sms_?id|ref|reference)$/i,
+    /(message|msg|event).*id|_id$|Id$|sid$/,
+  ],
   time: [/^(time|timestamp|date|sent_?at|received_?at|create_?time|created|datetime|at)$/i, /time|date|stamp/i],
   name: [/^(name|push_?name|profile_?name|sender_?name|display_?name|username|contact_?name)$/i, /name$/i],
   place: [
@@ -131,7 +134,14 @@ const names: { [role in FieldRole]: RegExp[] } = {
 
 const fits: { [role in FieldRole]: (value: string) => number } = {
   from: (value) => (e164(value.replace(/@[\w.]+$/, ""), "GB") ? 3 : /\s/.test(value) || value.length > 80 ? -9 : 0),
-  text: (value) => (/\s/.test(value.trim()) ? 3 : /^\+?\d+$/.test(value) ? -3 : /^https?:/.test(value) ? -9 : 0),
+  text: (value) =>
+    /\s/.test(value.trim()) && !isTime(value)
+      ? 3 + Math.min(value.length, 100) / 200
+      : /^\+?\d+$/.test(value)
+        ? -3
+        : /^https?:/.test(value)
+          ? -9
+          : 0,
   id: (value) => (/\s/.test(value) || value.length < 3 ? -9 : /\d/.test(value) ? 2 : 0),
   time: (value) => (isTime(value) ? 3 : -9),
   name: (value) => (value.length > 60 || /^[\d+]/.test(value) ? -9 : 0),
@@ -153,7 +163,8 @@ function rolesIn(fields: SampleField[]): { [role in FieldRole]?: string } {
       .filter(({ where }) => !taken.has(where))
       .map(({ where, value }) => ({ where, score: scoreOf(role, where, value) }))
       .sort((a, b) => b.score - a.score)
-    if (!best || best.score < 4) continue
+    // Words that stand in no other role are the text, whatever the field is called.
+    if (!best || best.score < (role === "text" ? 2 : 4)) continue
     found[role] = best.where
     taken.add(best.where)
   }
@@ -169,6 +180,7 @@ function scoreOf(role: FieldRole, where: string, value: string): number {
   const inside =
     /^(id|number|phone|address|value|body)$/i.test(last) && names[role].some((one) => one.test(parent)) ? 4 : 0
   const named = exact!.test(last) ? 5 : near!.test(last) ? 3 : 0
+  if (role === "text" && named === 0 && names.name.some((one) => one.test(last))) return 0
   const spoiled = role === "from" && /^to|recipient|receiver|destination/i.test(`${parent}${last}`) ? -9 : 0
   return Math.max(named, inside) + fits[role](value) + spoiled - steps.length * 0.1
 }
