@@ -334,7 +334,11 @@ describe("a signed call, sent again as something in between may have changed it"
     }, "the refused call")
     const passage = await service.client.passage(last!.id)
     expect(passage.intake!.verdict).toMatchObject({ near: expect.stringContaining(says) as unknown })
-    expect(passage.stops[1]).toMatchObject({ stop: "verified", state: "stopped", why: expect.stringContaining(says) as unknown })
+    expect(passage.stops[1]).toMatchObject({
+      stop: "verified",
+      state: "stopped",
+      why: expect.stringContaining(says) as unknown,
+    })
     for (const one of [secret, word]) expect(JSON.stringify(passage)).not.toContain(one)
   })
 
