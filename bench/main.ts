@@ -5,10 +5,12 @@ import { parseArgs } from "node:util"
 import { startEmbedded } from "../src/store/embedded.ts"
 import type { Wave } from "./load.ts"
 import type { Subject, WobbetSubject } from "./stage.ts"
+import type { FloodResult, SearchTime } from "./forged.ts"
+import { flood, searchTimes } from "./forged.ts"
 import type { KindRates } from "./kinds.ts"
 import { measureKinds } from "./kinds.ts"
 import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
-import { printKinds, printTable } from "./table.ts"
+import { printForged, printKinds, printTable } from "./table.ts"
 
 /**
  * Each figure beside its baseline, taken in turn on one machine, from one load generator and one database server. What
@@ -21,6 +23,8 @@ const { values: options } = parseArgs({
     rounds: { type: "string", default: "3" },
     /** Measures the kinds of channel alone, and keeps the other figures as they are. */
     kinds: { type: "boolean" },
+    /** Measures forged calls alone, and keeps the other figures as they are. */
+    forged: { type: "boolean" },
   },
 })
 const rounds = Number(options.rounds)
@@ -59,6 +63,8 @@ export interface Results {
   memory: { few: number; many: number; after: [number, number] }
   /** Reading and rendering by kind; and messages handled end to end a second, by kind, in rounds. */
   kinds?: { rates: KindRates[]; handled: { [kind: string]: number[] } }
+  /** Finding out why a call was refused, and a flood of such calls beside genuine ones. */
+  forged?: { search: SearchTime[]; floods: FloodResult[] }
 }
 
 const say = (text: string) => process.stderr.write(`${text}\n`)
@@ -187,6 +193,35 @@ async function kindsOf(): Promise<NonNullable<Results["kinds"]>> {
   return { rates, handled }
 }
 
+/** Genuine messages in turn alone and beside a flood; the flood's pace is what a single careless sender reaches. */
+async function beside(subject: WobbetSubject, perSecond: number): Promise<FloodResult> {
+  const without: number[] = []
+  const beset: number[] = []
+  let forged = 0
+  for (let round = 0; round < rounds + 1; round++) {
+    without.push(await rate(subject))
+    const end = flood(subject.port, "/in/stuck", perSecond)
+    beset.push(await rate(subject))
+    forged += await end()
+  }
+  await new Promise((done) => setTimeout(done, 500))
+  const { rows } = await subject.database.query<{ kept: number; bytes: number }>(
+    "SELECT count(*)::int AS kept, coalesce(sum(pg_column_size(i.*)), 0)::int AS bytes FROM intakes i WHERE NOT genuine",
+  )
+  return { perSecond, without, beside: beset, forged, ...rows[0]! }
+}
+
+async function forgedOf(): Promise<NonNullable<Results["forged"]>> {
+  say("why a forged call was refused")
+  const search = searchTimes()
+  say("floods of forged calls")
+  const floods = await taking(startWobbet(await freshDatabase(), join(home, "forged"), load), async (subject) => {
+    await wave(subject, people)
+    return [await beside(subject, 100), await beside(subject, 500)]
+  })
+  return { search, floods }
+}
+
 const file = join(root, "bench/results.json")
 
 try {
@@ -196,6 +231,12 @@ try {
     if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
     if (options.json) process.stdout.write(`${JSON.stringify(results.kinds, null, 2)}\n`)
     else printKinds(results.kinds!)
+  } else if (options.forged) {
+    const before = JSON.parse(readFileSync(file, "utf8")) as Results
+    const results: Results = { ...before, forged: await forgedOf() }
+    if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
+    if (options.json) process.stdout.write(`${JSON.stringify(results.forged, null, 2)}\n`)
+    else printForged(results.forged!)
   } else await measureAll()
 } finally {
   for (const subject of subjects) await subject.stop()
@@ -231,6 +272,7 @@ async function measureAll(): Promise<void> {
     waiting: crowd,
     memory: kept,
     kinds: await kindsOf(),
+    forged: await forgedOf(),
   }
   if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
   if (options.json) process.stdout.write(`${JSON.stringify(results, null, 2)}\n`)

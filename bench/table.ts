@@ -82,6 +82,7 @@ export function printTable(results: Results): void {
   }
   process.stdout.write(`${cost.toString()}\n`)
   if (results.kinds) printKinds(results.kinds)
+  if (results.forged) printForged(results.forged)
 }
 
 /** Reading and rendering, and the whole way, by kind. */
@@ -119,6 +120,42 @@ export function printKinds({ rates, handled }: NonNullable<Results["kinds"]>): v
       right(`${(whole / first).toFixed(2)} ×`),
       "≥ 0.8 ×",
       verdict(whole / first >= 0.8),
+    ])
+  }
+  process.stdout.write(`${table.toString()}\n`)
+}
+
+/** What forged calls cost: each by itself, and a flood of them beside genuine messages. */
+export function printForged({ search, floods }: NonNullable<Results["forged"]>): void {
+  const style = { head: ["bold"], border: ["gray"] }
+  const verdict = (met: boolean) => (met ? pc.green("met") : pc.yellow("missed"))
+  const times = new Table({ head: ["why a forged call was refused", "body", "p50", "p99", "aim", ""], style })
+  for (const { kind, size, p50, p99 } of search)
+    times.push([
+      kind,
+      right(`${thousands(size)} bytes`),
+      right(`${p50.toFixed(2)} ms`),
+      right(`${p99.toFixed(2)} ms`),
+      "≤ 2 ms",
+      verdict(p50 <= 2),
+    ])
+  process.stdout.write(`${times.toString()}\n`)
+  const table = new Table({
+    head: ["flood of forged calls", "alone", "beside it", "ratio", "aim", "", "forged", "kept", "on disk"],
+    style,
+  })
+  for (const { perSecond, without, beside, forged, kept, bytes } of floods) {
+    const ratio = median(beside) / median(without)
+    table.push([
+      `${perSecond} a second`,
+      right(`${thousands(Math.round(median(without)))} /s`),
+      right(`${thousands(Math.round(median(beside)))} /s`),
+      right(`${ratio.toFixed(2)} ×`),
+      "≥ 0.9 ×",
+      verdict(ratio >= 0.9),
+      right(thousands(forged)),
+      right(thousands(kept)),
+      right(`${thousands(Math.round(bytes / 1024))} kB`),
     ])
   }
   process.stdout.write(`${table.toString()}\n`)

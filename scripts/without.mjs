@@ -134,6 +134,13 @@ const mechanisms = [
     test: ["crashes", "is found again"],
   },
   {
+    name: "6 an outcome the database would not take is told again",
+    file: "src/engine/sender.ts",
+    from: "this.unrecorded.set(begun.message, { attempt: begun.attempt, outcome })",
+    to: "",
+    test: ["crashes", "only the database's answer is lost send: call answered"],
+  },
+  {
     name: "5 only the head of a line is sent",
     file: "src/store/outbox.ts",
     from: "AND o.attempt = i.attempt AND o.state = 'waiting'\n       AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation AND e.position < o.position)",
@@ -146,8 +153,8 @@ const mechanisms = [
       ],
       [
         "src/store/turns.ts",
-        "AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation) AS starts",
-        "AS starts",
+        "AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation)\n        ${unlessOptedOut} AS starts",
+        "${unlessOptedOut} AS starts",
       ],
     ],
     test: ["provider", "first of three"],
@@ -226,9 +233,9 @@ const mechanisms = [
   },
   {
     name: "8 NUL and lone surrogates are escaped",
-    file: "src/core/channels/telegram/parse.ts",
-    from: "update = storableJson(readJson(inbound.body))",
-    to: "update = readJson(inbound.body)",
+    file: "src/core/message/json.ts",
+    from: "? storableJson(read) : read",
+    to: "? read : read",
     test: ["strange", "NUL"],
   },
   {

@@ -72,7 +72,11 @@ describe("is it connected? A channel that is broken in one of many ways says whi
     whatsapp = await on("whatsapp")
     slack = await on("slack")
     await whatsapp.says("say first")
-    await whatsapp.answered(1)
+    // What the provider tells of the answer has come, too: nothing more is under way while the address is another.
+    await eventually(
+      async () => (await whatsapp.messages({ direction: "out", status: "read" })).items[0],
+      "the answer to be read",
+    )
   })
 
   const cases: [string, CheckLine["about"], string, () => Promise<[KindStage, () => Promise<unknown>]>][] = [
@@ -191,8 +195,6 @@ describe("is it connected? A channel that is broken in one of many ways says whi
       "was refused: the signature does not match the body under this channel's appSecret. It would match with a line end behind our appSecret",
       async () => {
         const body = '{"object":"whatsapp_business_account","entry":[]}'
-        // What the provider tells of the first answer comes before.
-        await pause(1200)
         const signature = createHmac("sha256", `${world().appSecret}\n`).update(body).digest("hex")
         await fetch(`${service.address}/in/${whatsapp.key}`, {
           method: "POST",
@@ -445,6 +447,18 @@ describe("without a public address", () => {
     await eventually(async () => (await far()).bringing === undefined, "the far side to know")
     await stage.says("count")
     expect((await stage.answered(9)).at(-1)!.text).toBe("count 1")
+  })
+
+  test("what was never given out is answered there, when nobody fetches any more", async () => {
+    const client = new Client(service.address, token)
+    await client.fetchCalls(stage.key, 0)
+    await stage.says("count")
+    await eventually(async () => (await far()).bringing?.waiting === 1, "the call to wait")
+    expect(await client.stopFetching(stage.key)).toEqual({ handled: 1 })
+    expect((await stage.answered(10)).at(-1)!.text).toBe("count 2")
+    const { items } = await service.client.messages({ channel: stage.key, direction: "in" })
+    const calls = await Promise.all(items.map(async (one) => (await service.client.passage(one.id)).intake!))
+    expect(calls.flatMap((one) => one.notes)).toEqual([expect.stringContaining("went before it took this one")])
   })
 
   test("the token opens nothing but this channel's calls", async () => {

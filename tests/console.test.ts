@@ -1,3 +1,4 @@
+import { createHmac } from "node:crypto"
 import { mkdtempSync, rmSync } from "node:fs"
 import { tmpdir } from "node:os"
 import { join } from "node:path"
@@ -174,4 +175,58 @@ test("every page works by keyboard, and on a narrow screen without scrolling sid
     const overflow = await page.evaluate(() => document.documentElement.scrollWidth - innerWidth)
     expect([path, overflow <= 0]).toEqual([path, true])
   }
+})
+
+describe("connecting", () => {
+  beforeAll(() => page.setViewportSize({ width: 1280, height: 800 }))
+  const card = (key: string) => page.getByRole("article").filter({ hasText: key })
+
+  test("a check walks the line on the page, to the first thing that is wrong, and its passage is one press away", async () => {
+    await fetch(`${service.address}/in/${stage.key}`, {
+      method: "POST",
+      headers: { "x-telegram-bot-api-secret-token": "guessed" },
+      body: "{}",
+    })
+    await eventually(async () => (await service.client.channel(stage.key)).lastRefused, "the refused call")
+    await page.goto(`${service.address}/channels/${stage.key}`)
+    await card(stage.key).getByRole("button", { name: "Check" }).click()
+    const line = page.getByRole("region", { name: "Is it connected?" })
+    await line.getByText("It is not connected yet.").waitFor()
+    const marks = await line.getByRole("listitem").allInnerTexts()
+    expect(marks.map((text) => text.split("\n")[0])).toEqual(["●", "○", "●", "●", "●", "✕", "·"].slice(-marks.length))
+    await line.getByRole("link", { name: "The passage of that call" }).click()
+    await page.getByText("Stopped at “verified”.").waitFor()
+    await page.getByText("most likely hookSecret is simply another").first().waitFor()
+  })
+
+  test("a gateway is learned on the page: every page says that it waits, and the sample becomes its first message", async () => {
+    await service.client.addChannel({ kind: "custom", key: "island", secrets: { signingSecret: "island-secret" } })
+    await page.goto(`${service.address}/channels/island`)
+    await page.getByText("has no profile yet").waitFor()
+    await page.getByRole("button", { name: "Learn from one call" }).click()
+    await page.getByText("Let the gateway send a message to").waitFor()
+    await page.goto(`${service.address}/parked`)
+    await page.getByRole("status").getByText("waits for a call to learn from").waitFor()
+    await page.goto(`${service.address}/channels/island`)
+    const body = '{"ref":"i-1","who":{"number":"447700900444"},"said":"say island"}'
+    const signature = createHmac("sha256", "island-secret").update(body).digest("hex")
+    await fetch(`${service.address}/in/island`, { method: "POST", headers: { "x-island-signature": signature }, body })
+    await page.getByText("How it is answered").waitFor()
+    await page.setViewportSize({ width: 360, height: 740 })
+    expect(await page.evaluate(() => document.documentElement.scrollWidth - innerWidth)).toBeLessThanOrEqual(0)
+    await page.setViewportSize({ width: 1280, height: 800 })
+    expect(await page.getByLabel("What /said is").inputValue()).toBe("text")
+    expect(await page.getByLabel("What /who/number is").inputValue()).toBe("from")
+    await page.getByText("is the HMAC-SHA256 (hex) under signingSecret of the body").waitFor()
+    await page.getByLabel("The gateway’s address").fill(standin.address)
+    await page.getByLabel("The key for sending").fill("island-key")
+    await page.getByRole("button", { name: "Agree, and write the profile" }).click()
+    await page.getByText("It speaks by a profile").waitFor()
+    const said = await eventually(
+      async () => (await service.client.messages({ channel: "island", direction: "out" })).items[0],
+      "the reply to the sample",
+    )
+    expect(said).toMatchObject({ text: "you said island" })
+    expect(await page.content()).not.toMatch(/island-(secret|key)/)
+  })
 })

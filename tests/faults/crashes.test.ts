@@ -114,6 +114,8 @@ const lost: Case[] = [
   { point: "inlet: call kept", answers: counts },
   { point: "turn: committed", answers: counts },
   { point: "send: attempt begun", says: "long", answers: longParts },
+  // The call was made and its outcome could not be put on record: it is told again, not made again.
+  { point: "send: call answered", settings: { onDoubt: "resend" }, answers: counts },
   { point: "send: answer recorded", answers: counts },
   { point: "poll: updates kept", settings: { receive: "polling" }, answers: counts },
 ]

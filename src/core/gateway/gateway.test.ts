@@ -129,6 +129,13 @@ describe("XML", () => {
     },
   )
 
+  test("has its characters written as numbers, attributes and lists, and no number but text", () => {
+    expect(readXml('<a no="7"><b>H&#246;fn &#x26; &amp;lt;</b><c> 007 </c><d/><d>2</d></a>')).toEqual({
+      a: { "@no": "7", b: "Höfn & &lt;", c: "007", d: ["", "2"] },
+    })
+    expect(() => readXml("<__proto__><x>1</x></__proto__>")).toThrow()
+  })
+
   test("holds nothing but text in what is written", () => {
     const tree = { call: { Text: `<a> & "b" ]]> 'c'`, "@id": "1", Item: ["x", "y"] } }
     expect(readXml(writeXml(tree))).toEqual(tree)

@@ -115,7 +115,7 @@ function flat(value: unknown, where: string, depth = 0): SampleField[] {
 const names: { [role in FieldRole]: RegExp[] } = {
   from: [
     /^(from|sender|msisdn|source|originator|fromusername|from_?number|sender_?id|mobile|phone)$/i,
-    /from|sender|author|phone|msisdn|caller/i,
+    /from|sender|author|phone|msisdn|caller|number|^(who|user|person|contact|customer)$/i,
   ],
   text: [/^(text|body|message|content|msg|sms|said|words|message_?text|msg_?body)$/i, /text|body|message|content/i],
   id: [

@@ -10,6 +10,8 @@ const parser = new XMLParser({
   // An element of whitespace alone is empty; declarations and processing instructions say nothing about a message.
   ignoreDeclaration: true,
   ignorePiTags: true,
+  // Characters written as numbers.
+  htmlEntities: true,
 })
 
 const builder = new XMLBuilder({ ignoreAttributes: false, attributeNamePrefix: "@", suppressEmptyNode: false })
