@@ -20,6 +20,9 @@ const refill = 10_000
 /** Bytes of a refused call's body that are kept. */
 const longestKept = 16 * 1024
 
+/** Milliseconds between two searches, so that a burst of refused calls takes a small part of the processor only. */
+const searchPause = 25
+
 type Refused = Extract<Verdict, { genuine: false }>
 
 interface Budget {
@@ -32,6 +35,8 @@ interface Budget {
 /** Looks into refused calls, for the operator, after their callers have had their empty answer. */
 export class Refusals {
   private readonly budgets = new Map<string, Budget>()
+  /** Searches that wait for their turn; the first is due. */
+  private readonly waiting: (() => Promise<void>)[] = []
   private readonly gatherer: Gatherer<Intake, undefined>
 
   constructor(
@@ -62,15 +67,23 @@ export class Refusals {
     budget.left--
     const { uncounted } = budget
     budget.uncounted = 0
-    setImmediate(() => {
-      this.look(known, call, verdict, answered, uncounted).catch((error: unknown) => {
-        if (refusal(error) !== "away") this.parts.log.error({ err: error }, "a refused call could not be kept")
-      })
-    })
+    this.waiting.push(() => this.look(known, call, verdict, answered, uncounted))
+    if (this.waiting.length === 1) setImmediate(() => this.work())
   }
 
-  drained(): Promise<void> {
-    return this.gatherer.drained()
+  /** Waits for what was refused to be on record. */
+  async drained(): Promise<void> {
+    while (this.waiting.length > 0) await new Promise((resolve) => setTimeout(resolve, searchPause))
+    await this.gatherer.drained()
+  }
+
+  private work(): void {
+    const [next] = this.waiting
+    next?.().catch((error: unknown) => {
+      if (refusal(error) !== "away") this.parts.log.error({ err: error }, "a refused call could not be kept")
+    })
+    this.waiting.shift()
+    if (this.waiting.length > 0) setTimeout(() => this.work(), searchPause)
   }
 
   private budgetOf(channel: string, now: Date): Budget {

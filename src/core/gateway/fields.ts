@@ -14,12 +14,12 @@ export function formFields(pairs: Iterable<[string, string]>): { [name: string]:
 
 /** A form's fields in their order, read once for verifying and parsing. */
 export function fieldsIn(call: InboundCall): [name: string, value: string][] {
-  let fields = known.get(call)
-  if (!fields) known.set(call, (fields = [...new URLSearchParams(Buffer.from(call.body).toString("utf8"))]))
+  let fields = known.get(call.body)
+  if (!fields) known.set(call.body, (fields = [...new URLSearchParams(Buffer.from(call.body).toString("utf8"))]))
   return fields
 }
 
-const known = new WeakMap<InboundCall, [string, string][]>()
+const known = new WeakMap<Uint8Array, [string, string][]>()
 
 /** `{name}` in a template becomes the value; what is not known stays out. */
 export function fillTemplate(template: string, values: { [name: string]: unknown }): string {

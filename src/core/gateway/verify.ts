@@ -119,7 +119,7 @@ function coveredBy(
 ): (string | Uint8Array)[] {
   if (scheme.scheme === "body") return [seen.body]
   if (scheme.scheme === "address-and-form") {
-    return form ? [seen.address + sortedFields({ ...call, body: seen.body }).join("")] : [seen.address]
+    return form ? [seen.address + sortedFields({ ...call, body: seen.body })] : [seen.address]
   }
   return scheme.over.split(/(\{[^{}]+\})/).map((piece) => {
     const name = /^\{(.+)\}$/.exec(piece)?.[1]
@@ -235,9 +235,20 @@ function headerLike(call: InboundCall, name: string): string | undefined {
 }
 
 /** Every field's name and value, sorted by name; one that comes twice with its values in their order. */
-function sortedFields(call: InboundCall): string[] {
-  return [...fieldsIn(call)].sort(([a], [b]) => (a < b ? -1 : a > b ? 1 : 0)).map(([name, value]) => name + value)
+function sortedFields(call: InboundCall): string {
+  let sorted = known.get(call.body)
+  if (sorted === undefined) {
+    sorted = [...fieldsIn(call)]
+      .sort(([a], [b]) => (a < b ? -1 : a > b ? 1 : 0))
+      .map(([name, value]) => name + value)
+      .join("")
+    known.set(call.body, sorted)
+  }
+  return sorted
 }
+
+/** Of each body once: a search for what would have matched asks for it again and again. */
+const known = new WeakMap<Uint8Array, string>()
 
 function bodyHashFits(call: InboundCall, field: string): boolean {
   if (call.body.length === 0) return true

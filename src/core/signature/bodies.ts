@@ -17,27 +17,36 @@ export function* bodyNeighbours(body: Uint8Array): Generator<BodyNeighbour> {
     tried.add(other)
     yield { body: Buffer.from(other, "utf8"), differs }
   }
-  yield* neighbour(text.replace(/\r\n/g, "\n"), "with the line ends of Unix (LF instead of CRLF)")
-  yield* neighbour(text.replace(/\r?\n/g, "\r\n"), "with the line ends of Windows (CRLF instead of LF)")
+  if (text.includes("\r\n"))
+    yield* neighbour(text.replaceAll("\r\n", "\n"), "with the line ends of Unix (LF instead of CRLF)")
+  if (text.includes("\n"))
+    yield* neighbour(text.replace(/\r?\n/g, "\r\n"), "with the line ends of Windows (CRLF instead of LF)")
+  if (body.length <= longestRead) {
+    const ascii = escaped(text)
+    yield* neighbour(ascii, "with its characters outside ASCII escaped (\\uXXXX)")
+    yield* neighbour(slashed(ascii), "with slashes and characters outside ASCII escaped (\\/, \\uXXXX)")
+    if (text.includes("\\/")) yield* neighbour(text.replaceAll("\\/", "/"), "with its slashes not escaped")
+    if (text.includes("\\u")) {
+      const plain = unescaped(text)
+      yield* neighbour(plain, "with its escaped characters written out")
+      yield* neighbour(plain.replaceAll("\\/", "/"), "with its escaped characters and slashes written out")
+    }
+  }
   yield* neighbour(text.replace(/^[ \t\r\n]+|[ \t\r\n]+$/g, ""), "without the blanks or line ends around it")
   yield* neighbour(`${text}\n`, "with a line end behind it")
   yield* neighbour(`${text}\r\n`, "with a line end (CRLF) behind it")
   yield* neighbour(text.startsWith("\uFEFF") ? text.slice(1) : `\uFEFF${text}`, "with or without a byte order mark")
   if (body.length > longestRead) return
-  yield* neighbour(escaped(text, false), "with its characters outside ASCII escaped (\\uXXXX)")
-  yield* neighbour(escaped(text, true), "with slashes and characters outside ASCII escaped (\\/, \\uXXXX)")
-  yield* neighbour(text.replaceAll("\\/", "/"), "with its slashes not escaped")
-  yield* neighbour(unescaped(text), "with its escaped characters written out")
-  yield* neighbour(unescaped(text).replaceAll("\\/", "/"), "with its escaped characters and slashes written out")
   const json = read(text)
   if (json !== undefined) {
     const compact = JSON.stringify(json)
     yield* neighbour(compact, "as compact JSON")
-    yield* neighbour(escaped(compact, false), "as compact JSON with characters outside ASCII escaped")
-    yield* neighbour(escaped(compact, true), "as compact JSON with slashes and characters outside ASCII escaped")
+    const ascii = escaped(compact)
+    yield* neighbour(ascii, "as compact JSON with characters outside ASCII escaped")
+    yield* neighbour(slashed(ascii), "as compact JSON with slashes and characters outside ASCII escaped")
     const spaced = withBlanks(compact)
     yield* neighbour(spaced, "as JSON with a blank after every colon and comma")
-    yield* neighbour(escaped(spaced, false), "as JSON with blanks, and characters outside ASCII escaped")
+    yield* neighbour(escaped(spaced), "as JSON with blanks, and characters outside ASCII escaped")
     yield* neighbour(JSON.stringify(json, null, 2), "as JSON indented by two")
     yield* neighbour(JSON.stringify(json, null, 4), "as JSON indented by four")
   } else if (/^[^\s=&]+=/.test(text)) {
@@ -60,12 +69,12 @@ function read(text: string): unknown {
   }
 }
 
-function escaped(text: string, slashes: boolean): string {
-  const ascii = text.replace(
-    /[\u0080-\uffff]/g,
-    (character) => `\\u${character.charCodeAt(0).toString(16).padStart(4, "0")}`,
-  )
-  return slashes ? ascii.replace(/\\?\//g, "\\/") : ascii
+function escaped(text: string): string {
+  return text.replace(/[\u0080-\uffff]/g, (character) => `\\u${character.charCodeAt(0).toString(16).padStart(4, "0")}`)
+}
+
+function slashed(text: string): string {
+  return text.replace(/\\?\//g, "\\/")
 }
 
 function unescaped(text: string): string {

@@ -4,16 +4,17 @@ import { bodyNeighbours } from "./bodies.ts"
 import type { Algorithm, DigestProof, Encoding, Proof, Seen, WordProof } from "./proof.ts"
 import { proves } from "./proof.ts"
 import type { OwnedSecret } from "./secrets.ts"
-import { otherSecrets, secretNeighbours } from "./secrets.ts"
+import { otherSecrets, rareSecretNeighbours, secretNeighbours } from "./secrets.ts"
 
 /** What would have made a refused call match, and what to do about it; or that nothing close would have. */
 export type NearMiss = { near: string; remedy: string } | { tried: string }
 
 /**
- * Bytes hashed at most for one refused call. With 300 kB the search stays under two milliseconds (`npm run bench`), and
- * nobody can keep the service busy by sending it large forged calls.
+ * What one search may spend, in microseconds as they were measured on two slow cores: a hash takes 15 and 1 more for
+ * each 200 bytes, writing a body anew 1 for each 60, reading a form 1 for each 12. So the search stays under two
+ * milliseconds (`npm run bench -- --forged`), and nobody can keep the service busy by sending it large forged calls.
  */
-const mostHashed = 300_000
+const mostSpent = 1500
 /** Secrets of other channels tried at most. */
 const mostOthers = 60
 
@@ -33,20 +34,25 @@ export function nearMiss(
   const secret = channel.secrets[proof.secret] ?? ""
   const seen: Seen = { address: `${channel.publicBase ?? ""}${call.address}`, body: call.body }
   const search = new Search(proof, seen)
+  const own = secrets.filter((one) => one.channel === channel.key)
+  const others = secrets.filter((one) => one.channel !== channel.key).slice(0, mostOthers)
+  const digest = proof.by === "digest" ? proof : undefined
   const found =
     (proof.by === "word" ? wordNeighbours(proof, secret) : undefined) ??
     search.secrets(secretNeighbours(secret, proof.secret, channel.key)) ??
-    (proof.by === "digest" ? digestNeighbours(search, proof, secret, call.headers) : undefined) ??
-    search.secrets(otherSecrets(secret, proof.secret, channel.key, secrets.slice(0, mostOthers))) ??
-    (proof.by === "digest" && (proof.covers.body || proof.covers.form) ? bodies(search, secret) : undefined)
+    (digest && digestNeighbours(search, digest, secret, call.headers)) ??
+    search.secrets(otherSecrets(secret, proof.secret, channel.key, own)) ??
+    (digest && (digest.covers.body || digest.covers.form) ? bodies(search, secret) : undefined) ??
+    search.secrets(otherSecrets(secret, proof.secret, channel.key, others)) ??
+    search.secrets(rareSecretNeighbours(secret, proof.secret))
   return found ?? { tried: search.inVain(proof.secret) }
 }
 
 /** Counts what was tried, and stops when it would take too long. */
 class Search {
   private count = 0
-  private hashed = 0
-  private exhausted = false
+  private spent = 0
+  exhausted = false
 
   constructor(
     private readonly proof: Proof,
@@ -55,21 +61,31 @@ class Search {
 
   matches(secret: string, seen: Seen = this.seen, proof: Proof = this.proof): boolean {
     if (secret === "") return false
-    this.hashed += 200 + (proof.by === "digest" && (proof.covers.body || proof.covers.form) ? seen.body.length : 0)
-    if (this.hashed > mostHashed) this.exhausted = true
+    this.spend(seen, proof)
     if (this.exhausted) return false
     this.count++
     return proves(proof, secret, seen)
   }
 
+  private spend(seen: Seen, proof: Proof): void {
+    const covers = proof.by === "digest" ? proof.covers : {}
+    const { length } = seen.body
+    const anew = seen.body === this.seen.body ? 0 : length / 60
+    const read = covers.form && anew > 0 ? length / 12 : 0
+    this.spent += 15 + (covers.body || covers.form ? length / 200 : 0) + anew + read
+    if (this.spent > mostSpent) this.exhausted = true
+  }
+
   secrets(neighbours: Iterable<{ secret: string; differs: string; remedy: string }>): NearMiss | undefined {
-    for (const { secret, differs, remedy } of neighbours)
+    for (const { secret, differs, remedy } of neighbours) {
       if (this.matches(secret)) return { near: `It would match ${differs}.`, remedy }
+      if (this.exhausted) break
+    }
     return undefined
   }
 
   inVain(name: string): string {
-    const large = this.exhausted ? " Not all could be tried, because the body is large." : ""
+    const large = this.exhausted ? " Not all could be tried, for that would take too long." : ""
     return `None of ${this.count} near ones would match either: most likely ${name} is simply another than the caller's, or somebody is guessing.${large}`
   }
 }
@@ -161,6 +177,7 @@ function otherWriting(proof: DigestProof, secret: string, search: Search): NearM
 function bodies(search: Search, secret: string): NearMiss | undefined {
   const { seen } = search
   for (const neighbour of bodyNeighbours(seen.body)) {
+    if (search.exhausted) return undefined
     if (!search.matches(secret, { ...seen, body: neighbour.body })) continue
     return {
       near: `It would match if the body had come ${neighbour.differs}.`,

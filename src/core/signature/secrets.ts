@@ -22,12 +22,15 @@ export function* secretNeighbours(secret: string, name: string, channel: string)
   if (unquoted !== undefined && unquoted !== "")
     yield { secret: unquoted, differs: `without the quotation marks around our ${name}`, remedy: again }
   const theirs = `The other side's ${name} carries it: enter it there anew, or ours with it.`
-  for (const [ending, words] of [
-    ["\n", "a line end"],
-    ["\r\n", "a line end (CRLF)"],
-    [" ", "a blank"],
-  ] as const)
-    yield { secret: bare + ending, differs: `with ${words} behind our ${name}`, remedy: theirs }
+  yield { secret: `${bare}\n`, differs: `with a line end behind our ${name}`, remedy: theirs }
+}
+
+/** What is tried last: slips that are rarer. */
+export function* rareSecretNeighbours(secret: string, name: string): Generator<SecretNeighbour> {
+  const bare = secret.trim()
+  const theirs = `The other side's ${name} carries it: enter it there anew, or ours with it.`
+  yield { secret: `${bare}\r\n`, differs: `with a line end (CRLF) behind our ${name}`, remedy: theirs }
+  yield { secret: `${bare} `, differs: `with a blank behind our ${name}`, remedy: theirs }
   yield { secret: ` ${bare}`, differs: `with a blank before our ${name}`, remedy: theirs }
   for (const [other, words] of [
     [bare.toLowerCase(), "small"],
@@ -37,15 +40,14 @@ export function* secretNeighbours(secret: string, name: string, channel: string)
       yield { secret: other, differs: `with our ${name} in ${words} letters`, remedy: `Copy ${name} again, exactly.` }
 }
 
-/** Other secrets that may have been mixed up with the one that counts: this channel's first. */
+/** Other secrets that may have been mixed up with the one that counts. */
 export function* otherSecrets(
   secret: string,
   name: string,
   channel: string,
   all: Iterable<OwnedSecret>,
 ): Generator<SecretNeighbour> {
-  const sorted = [...all].sort((a, b) => Number(b.channel === channel) - Number(a.channel === channel))
-  for (const other of sorted) {
+  for (const other of all) {
     if (other.value === secret || (other.channel === channel && other.name === name)) continue
     const own = other.channel === channel
     yield {
