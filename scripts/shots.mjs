@@ -23,7 +23,7 @@ const bridgeBody = JSON.stringify({
   payload: {
     ref: "hb-2041",
     author: { number: "447700900612", name: "Ewa Nowak" },
-    said: "Is the pier café open?",
+    said: "Next boat to Holm Island?",
     at: 1795467000,
   },
 })

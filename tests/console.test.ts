@@ -191,7 +191,7 @@ describe("connecting", () => {
     await page.goto(`${service.address}/channels/${stage.key}`)
     await card(stage.key).getByRole("button", { name: "Check" }).click()
     const line = page.getByRole("region", { name: "Is it connected?" })
-    await line.getByText("It is not connected yet.").waitFor()
+    await line.getByText("Something on its line is wrong.").waitFor()
     const marks = await line.getByRole("listitem").allInnerTexts()
     expect(marks.map((text) => text.split("\n")[0])).toEqual(["●", "○", "●", "●", "●", "✕", "·"].slice(-marks.length))
     await line.getByRole("link", { name: "The passage of that call" }).click()

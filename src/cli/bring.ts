@@ -42,11 +42,20 @@ async function bring(options: Options): Promise<void> {
   const near = connect()
   const here = options.to ?? options.channel
   await prepare(near, here, options)
-  const state = { stopping: false, calls: 0, broken: false }
+  const state = { stopping: false, calls: 0, broken: false, busy: false, unsure: new Set<string>() }
+  const finish = async () => {
+    // What was given out and not taken may be handled there; what may have been taken must not.
+    const { handled } = await far.stopFetching(options.channel, state.unsure.size === 0).catch(() => ({ handled: 0 }))
+    if (options.json) return
+    const rest = handled > 0 ? ` ${handled} that came since are handled there.` : ""
+    print(`Ended: ${state.calls} ${state.calls === 1 ? "call was" : "calls were"} brought.${rest}`)
+  }
   const stop = () => {
     if (state.stopping) process.exit(130)
     state.stopping = true
-    if (!options.json) print(colors.dim("Stopping after the call under way …"))
+    // While nothing is under way, the asking is simply broken off.
+    if (!state.busy) void finish().finally(() => process.exit(0))
+    else if (!options.json) print(colors.dim("Stopping after the call under way …"))
   }
   process.on("SIGINT", stop).on("SIGTERM", stop)
   if (!options.json)
@@ -58,7 +67,8 @@ async function bring(options: Options): Promise<void> {
       state.broken = false
       for (const call of items) {
         if (state.stopping) break
-        await carry(call, far, near, here, options, state)
+        state.busy = true
+        await carry(call, far, near, here, options, state).finally(() => (state.busy = false))
       }
     } catch (error) {
       if (error instanceof ApiError && error.status < 500) throw error
@@ -70,11 +80,7 @@ async function bring(options: Options): Promise<void> {
       while (!state.stopping && !(await isUp(near)))
     }
   }
-  const { handled } = await far.stopFetching(options.channel).catch(() => ({ handled: 0 }))
-  if (!options.json)
-    print(
-      `Ended: ${state.calls} calls were brought.${handled > 0 ? ` ${handled} that came since are handled there.` : ""}`,
-    )
+  await finish()
 }
 
 async function isUp(service: Client): Promise<boolean> {
@@ -102,7 +108,7 @@ async function carry(
   near: Client,
   here: string,
   options: Options,
-  state: { calls: number },
+  state: { calls: number; unsure: Set<string> },
 ): Promise<void> {
   let answer: CarriedAnswer
   try {
@@ -115,7 +121,9 @@ async function carry(
   // Not taken (the local database is away): it stays there, and comes again.
   if (answer.status === 503)
     throw new CommandFault("The local service cannot keep calls just now.", "Is its database up?")
+  state.unsure.add(call.id)
   await far.answerCall(options.channel, { id: call.id, ...answer })
+  state.unsure.delete(call.id)
   state.calls++
   if (options.json) print(JSON.stringify({ id: call.id, receivedAt: call.receivedAt, status: answer.status }))
   else {

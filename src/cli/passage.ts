@@ -46,7 +46,7 @@ function printStop(stop: Stop): void {
   const tint = stateColors[stop.state]
   const time = stop.at && stop.state !== "skipped" ? clock(stop.at) : "        "
   print(
-    `  ${tint(stopSigns[stop.state])} ${stop.stop.padEnd(10)} ${colors.dim(time)}  ${tint(stop.why ?? stateWords[stop.state] ?? "")}`,
+    `  ${tint(stopSigns[stop.state])} ${stop.stop.padEnd(10)} ${colors.dim(time)}  ${tint(wrapped(stop.why ?? stateWords[stop.state] ?? "", 25))}`,
   )
 }
 
@@ -56,9 +56,11 @@ function printIntake(intake: NonNullable<Passage["intake"]>, raw: boolean): void
     `  ${intake.method} ${intake.address}, ${intake.size} bytes, by ${intake.via}${intake.answered ? `, answered ${intake.answered}` : ""}`,
   )
   if (!intake.verdict.genuine) {
-    print(`  ${colors.red("Not genuine:")} ${intake.verdict.why}.`, `  ${intake.verdict.remedy}`)
-    if (intake.verdict.near) print(`  ${colors.yellow("A near miss:")} ${intake.verdict.near}`)
-    if (intake.verdict.tried) print(colors.dim(`  ${intake.verdict.tried}`))
+    const { why, near, tried, remedy } = intake.verdict
+    print(`  ${colors.red("Not genuine:")} ${wrapped(`${why}.`, 2)}`)
+    if (near) print(`  ${colors.yellow("A near miss:")} ${wrapped(near, 2)}`)
+    if (tried) print(`  ${wrapped(tried, 2)}`)
+    print(`  ${wrapped(remedy, 2)}`)
   }
   for (const note of intake.notes) print(`  ${note}`)
   if (!raw) return

@@ -86,7 +86,9 @@ export class Client {
     this.get<Page<CarriedCall>>(`/bring/${encodeURIComponent(key)}/calls`, { wait })
   answerCall = (key: string, answer: { id: string } & CarriedAnswer) =>
     this.post<{ taken: boolean }>(`/bring/${encodeURIComponent(key)}/answers`, answer)
-  stopFetching = (key: string) => this.call<{ handled: number }>("DELETE", `/bring/${encodeURIComponent(key)}`)
+  /** @param all whether what was given out and never confirmed was surely not taken, and is handled there, too */
+  stopFetching = (key: string, all = false) =>
+    this.call<{ handled: number }>("DELETE", `/bring/${encodeURIComponent(key)}`, { all })
   /** Gives a call that came elsewhere to this service, as if it had come here. */
   giveCall = (key: string, call: CarriedCall) => this.post<CarriedAnswer>(`/bring/${encodeURIComponent(key)}/in`, call)
   connectChannel = (key: string) => this.post<Comparison>(`/channels/${encodeURIComponent(key)}/connect`)

@@ -130,14 +130,18 @@ export class Bringing {
     return taken
   }
 
-  /** The other service goes: what it has not been given is handled here. */
-  async end(known: KnownChannel): Promise<number> {
+  /**
+   * The other service goes: what it has not been given is handled here.
+   *
+   * @param all also what it was given and never confirmed, since it says that it has not taken it
+   */
+  async end(known: KnownChannel, all = false): Promise<number> {
     const { database, channels, bell } = this.parts
     await endBringing(database, known.row.key)
     await channels.refresh()
     bell.ring("channels")
     bell.ring("live")
-    return this.takeBack(known, "the service that fetched this channel's calls went before it took this one")
+    return this.takeBack(known, all, "the service that fetched this channel's calls went before it took this one")
   }
 
   /** Arrangements nobody has kept alive end by themselves. */
@@ -159,11 +163,11 @@ export class Bringing {
     return new Map((await broughtWaiting(this.parts.database)).map(({ channel, ...rest }) => [channel, rest]))
   }
 
-  private async takeBack(known: KnownChannel, note: string): Promise<number> {
+  private async takeBack(known: KnownChannel, all: boolean, note: string): Promise<number> {
     const { database, seal, takeIn } = this.parts
     let taken = 0
     for (;;) {
-      const calls = await takeBack(database, known.row.key, 50)
+      const calls = await takeBack(database, known.row.key, all, 50)
       if (calls.length === 0) return taken
       for (const one of calls) {
         const { method, address, headers, body } = JSON.parse(seal.open(one.sealed)) as CarriedCall

@@ -66,12 +66,17 @@ export async function takeBrought(database: Database, channel: string, id: strin
   return gone.length > 0
 }
 
-/** Calls that were never handed out: nobody fetches them any more, so they are this service's own again. */
-export async function takeBack(database: Database, channel: string, limit: number): Promise<BroughtCall[]> {
+/** Calls that were never handed out, or all: nobody fetches them any more, so they are this service's own again. */
+export async function takeBack(
+  database: Database,
+  channel: string,
+  all: boolean,
+  limit: number,
+): Promise<BroughtCall[]> {
   return rows<BroughtCall>(
     database,
-    "SELECT id, sealed, position, kept_at FROM brought WHERE channel = ? AND handed_at IS NULL ORDER BY position LIMIT ?",
-    [channel, limit],
+    "SELECT id, sealed, position, kept_at FROM brought WHERE channel = ? AND (handed_at IS NULL OR ?) ORDER BY position LIMIT ?",
+    [channel, all, limit],
   )
 }
 

@@ -15,7 +15,7 @@ export function CheckList({ check }: { check: ChannelCheck }) {
   return (
     <section aria-label="Is it connected?" className="mb-4 border border-line bg-mist p-3">
       <h3 className="mb-2 text-sm font-semibold">
-        {check.ok ? "It is connected, as far as can be seen from here." : "It is not connected yet."}
+        {check.ok ? "It is connected, as far as can be seen from here." : "Something on its line is wrong."}
       </h3>
       <ol className="m-0 list-none p-0">
         {check.lines.map((line, at) => (

@@ -58,9 +58,14 @@ export const bringRoutes: ApiRoute[] = [
     summary: "Stop fetching: what was not given out is handled here",
     role: "developer",
     forChannel: true,
+    query: Joi.object({
+      all: Joi.boolean()
+        .default(false)
+        .description("whether what was given out and never confirmed was surely not taken elsewhere"),
+    }),
     answers: "How many calls are handled here after all.",
-    handle: async ({ engine, params, visitor }) => {
-      const handled = await engine.bringing.end(engine.care.known(params.key!))
+    handle: async ({ engine, params, query, visitor }) => {
+      const handled = await engine.bringing.end(engine.care.known(params.key!), query.all)
       await record(engine.database, visitor.name, "calls no longer fetched from elsewhere", { key: params.key })
       return { handled }
     },
