@@ -25,6 +25,8 @@ const { values: options } = parseArgs({
     kinds: { type: "boolean" },
     /** Measures forged calls alone, and keeps the other figures as they are. */
     forged: { type: "boolean" },
+    /** Shows the figures of the last run again, and measures nothing. */
+    show: { type: "boolean" },
   },
 })
 const rounds = Number(options.rounds)
@@ -65,6 +67,12 @@ export interface Results {
   kinds?: { rates: KindRates[]; handled: { [kind: string]: number[] } }
   /** Finding out why a call was refused, and a flood of such calls beside genuine ones. */
   forged?: { search: SearchTime[]; floods: FloodResult[] }
+}
+
+const file = join(root, "bench/results.json")
+if (options.show) {
+  printTable(JSON.parse(readFileSync(file, "utf8")) as Results)
+  process.exit(0)
 }
 
 const say = (text: string) => process.stderr.write(`${text}\n`)
@@ -221,8 +229,6 @@ async function forgedOf(): Promise<NonNullable<Results["forged"]>> {
   })
   return { search, floods }
 }
-
-const file = join(root, "bench/results.json")
 
 try {
   if (options.kinds) {

@@ -1,6 +1,7 @@
 import { createHash, createHmac } from "node:crypto"
 import { custom } from "../channels/custom/index.ts"
 import type { Channel, InboundCall } from "../channels/kind.ts"
+import { readSecrets, readSettings } from "../channels/settings.ts"
 import type { Profile } from "./profile.ts"
 import { readProfile } from "./readProfile.ts"
 import { readXml, writeXml } from "./xml.ts"
@@ -353,6 +354,17 @@ outbound: { address: "{apiBase}/out", body: json, send: { to: "{to}", text: "{te
   test("a channel with an ordinary profile does not ask", () => {
     expect(custom.polling!(harbour(lighthouse))).toBeUndefined()
   })
+})
+
+test("what a profile's addresses name must be set, and a secret that is required must be there", () => {
+  expect(readSettings(custom, { profile: "plain-json" }).fault).toMatchObject({ field: "apiBase" })
+  expect(readSettings(custom, { profile: "plain-json", apiBase: "https://x.example" }).fault).toMatchObject({
+    field: "number",
+  })
+  const set = { profile: "plain-json", apiBase: "https://x.example", number: "+447700900100" }
+  expect(readSettings(custom, set).fault).toBeUndefined()
+  expect(readSecrets(custom, { sharedWord: "w" }, set).fault).toMatchObject({ field: "apiKey" })
+  expect(readSecrets(custom, { apiKey: "k" }, set).fault?.says).toContain("signingSecret, sharedWord")
 })
 
 test("a channel without a profile refuses everything, and says what to do", () => {

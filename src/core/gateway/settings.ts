@@ -7,6 +7,10 @@ export function profileSchemas(
   profile: Profile | undefined,
 ): { settings: Joi.ObjectSchema; secrets: Joi.ObjectSchema } {
   if (!profile) return { settings: settings.unknown(true), secrets: Joi.object().pattern(Joi.string(), Joi.string()) }
+  // What the profile's addresses and bodies name must be there.
+  const written = JSON.stringify([profile.outbound, profile.queue, profile.check, profile.inline?.send])
+  const needed = ["apiBase", "number"].filter((name) => written.includes(`{${name}}`))
+  const base = settings.fork(needed, (schema) => schema.required())
   const own = Object.entries(profile.settings).map(([name, one]): [string, Joi.Schema] => {
     const schema = Joi.string().description(one.says)
     return [name, one.required ? schema.required() : one.default === undefined ? schema : schema.default(one.default)]
@@ -19,7 +23,7 @@ export function profileSchemas(
   const described = Joi.object(Object.fromEntries(secrets))
   return {
     // An empty list of keys would allow none.
-    settings: own.length > 0 ? settings.keys(Object.fromEntries(own)) : settings,
+    settings: own.length > 0 ? base.keys(Object.fromEntries(own)) : base,
     secrets: proofs.length > 0 ? described.or(...new Set(proofs)) : described,
   }
 }
