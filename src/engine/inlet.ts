@@ -100,8 +100,6 @@ export class Inlet {
     if (FAULTS_BUILT) await faultPoint("inlet: call read")
     const kept = redactCall(call, Object.values(known.channel.secrets), this.parts.seal)
     const id = brought?.id ?? newId("itk")
-    if (known.row.bringing && !brought && this.parts.bringing.isOn(known, now) && call.method !== "GET")
-      return this.carry(id, known, call, verdict, answer, now)
     const body = Buffer.from(call.body)
     const repeats = (known.row.settings.repeats as boolean | undefined) ?? kind.repeats(call, known.channel)
     /** By what a call that comes only once was found genuine. */
@@ -123,6 +121,8 @@ export class Inlet {
     try {
       // Behind what waits on disk already, so that the order stays what it was.
       if (once !== undefined && this.parts.journal.holds) return await late(once)
+      if (known.row.bringing && !brought && this.parts.bringing.isOn(known, now) && call.method !== "GET")
+        return (await this.carry(id, known, call, verdict, answer, now)) ?? answer
       const inside = insideOf(known.channel, parsed)
       const held = inside && this.heldOpen(call, inside.within * 1000, now)
       await this.gatherer.add({
@@ -145,7 +145,13 @@ export class Inlet {
       })
       const said = await held?.answer()
       if (said)
-        return { status: answer.status, headers: { "content-type": said.type }, body: said.body, written: said.written }
+        return {
+          // What has a body is not "no content".
+          status: answer.status === 204 ? 200 : answer.status,
+          headers: { "content-type": said.type },
+          body: said.body,
+          written: said.written,
+        }
     } catch (error) {
       const cause = refusal(error)
       if (once !== undefined && cause === "away") {
@@ -183,30 +189,25 @@ export class Inlet {
     verdict: Verdict,
     answer: InletAnswer,
     now: Date,
-  ): Promise<InletAnswer> {
-    const { bringing, seal, log } = this.parts
+  ): Promise<InletAnswer | undefined> {
+    const { bringing, seal } = this.parts
     const { row, channel } = known
-    try {
-      const kept = redactCall(call, Object.values(channel.secrets), seal)
-      await this.store([
-        {
-          id,
-          channel: row.key,
-          via: "webhook",
-          method: call.method,
-          ...kept,
-          body: Buffer.from(call.body),
-          verdict,
-          notes: [`kept for ${row.bringing!.by}, who fetches this channel's calls`],
-          answered: answer.status,
-          messages: [],
-        },
-      ])
-      return (await bringing.carry(id, known, call, now)) ?? answer
-    } catch (error) {
-      if (refusal(error) !== "away") log.error({ err: error, channel: row.key }, "a call could not be kept")
-      return { status: 503, headers: { "retry-after": "5" } }
-    }
+    const kept = redactCall(call, Object.values(channel.secrets), seal)
+    await this.store([
+      {
+        id,
+        channel: row.key,
+        via: "webhook",
+        method: call.method,
+        ...kept,
+        body: Buffer.from(call.body),
+        verdict,
+        notes: [`kept for ${row.bringing!.by}, who fetches this channel's calls`],
+        answered: answer.status,
+        messages: [],
+      },
+    ])
+    return bringing.carry(id, known, call, now)
   }
 
   /** A call that was kept for a service elsewhere and not taken there. */
