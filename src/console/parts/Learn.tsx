@@ -21,7 +21,7 @@ type Sample = NonNullable<LearningShown["sample"]>
 
 /** Learning from one call how a gateway speaks: waiting, looking at the sample, agreeing. */
 export function Learn({ channel, again }: { channel: ChannelShown; again: () => void }) {
-  const learned = useData(`learned ${channel.key} ${channel.learning?.since ?? ""}`, () => service.learned(channel.key))
+  const learned = useData(`learned ${channel.key}`, () => service.learned(channel.key))
   const [error, setError] = useState<Error>()
   const act = (run: () => Promise<unknown>) => {
     setError(undefined)
@@ -64,7 +64,7 @@ export function Learn({ channel, again }: { channel: ChannelShown; again: () => 
           </Button>
         </div>
       ) : null}
-      {data?.sample ? <Agree channel={channel} sample={data.sample} act={act} /> : null}
+      {data?.sample ? <Agree key={data.sample.at} channel={channel} sample={data.sample} act={act} /> : null}
     </section>
   )
 }
