@@ -1,4 +1,5 @@
 import { createCipheriv, createDecipheriv, createHmac, randomBytes } from "node:crypto"
+import { decoded } from "../core/signature/addresses.ts"
 
 /** Keeps secrets sealed at rest (AES-256-GCM), and turns them into fingerprints where they must only be compared. */
 export class Seal {
@@ -59,9 +60,7 @@ export function redactCall(
   if (query === undefined) return { address: known(call.address), headers }
   const parts = query.split("&").map((pair) => {
     const [name, value] = pair.split("=", 2)
-    return value !== undefined && secretNames.test(name!)
-      ? `${name}=${seal.fingerprint(decodeURIComponentSafely(value))}`
-      : known(pair)
+    return value !== undefined && secretNames.test(name!) ? `${name}=${seal.fingerprint(decoded(value))}` : known(pair)
   })
   return { address: `${known(path!)}?${parts.join("&")}`, headers }
 }
@@ -72,12 +71,4 @@ export function replaceSecrets(text: string, secrets: string[], by: (secret: str
     (rest, secret) => (secret.length >= 4 && rest.includes(secret) ? rest.replaceAll(secret, by(secret)) : rest),
     text,
   )
-}
-
-function decodeURIComponentSafely(text: string): string {
-  try {
-    return decodeURIComponent(text)
-  } catch {
-    return text
-  }
 }

@@ -1,6 +1,6 @@
 import { stringify } from "yaml"
 import type { InboundCall } from "../channels/kind.ts"
-import { hmacOf, sameDigest, sortedHash } from "../signature/proof.ts"
+import { hmacOf, sameDigest, sortedHash } from "../signature/hmac.ts"
 import { sameWord } from "../signature/secretWord.ts"
 import { contentOf } from "./content.ts"
 import { e164 } from "./numbers.ts"

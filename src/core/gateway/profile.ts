@@ -1,3 +1,5 @@
+import type { Algorithm, Encoding } from "../signature/hmac.ts"
+
 /** A text, in which `{name}` stands for a setting or for what is known when it is used. */
 export type Template = string
 /**
@@ -75,8 +77,8 @@ export interface Handshake {
 }
 
 interface Hashed {
-  algorithm: "sha1" | "sha256" | "sha512"
-  encoding: "hex" | "base64"
+  algorithm: Algorithm
+  encoding: Encoding
 }
 
 export type VerifyScheme = { secret: string } & (

@@ -6,6 +6,9 @@ export interface AddressNeighbour {
   base?: string
 }
 
+/** Hosts tried at most, of those that headers name. */
+const mostHosts = 3
+
 /** Hosts a caller may have named: its own header, and what a proxy says it was. */
 type Headers = { [name: string]: string }
 
@@ -46,6 +49,8 @@ function bases(origin: string, headers: Headers): { origin: string; differs: str
     .flatMap((value) => (value ?? "").split(","))
     .map((value) => value.trim().toLowerCase())
     .filter((value) => /^[a-z0-9.-]+(:\d+)?$/.test(value))
+    // A caller may name thousands, to keep the service busy with them.
+    .slice(0, mostHosts)
   const hosts: { host: string; differs: string }[] = [{ host: url.host, differs: "" }]
   if (url.port === "") {
     for (const [port, of] of [
@@ -81,10 +86,10 @@ function endings(path: string, query: string): { rest: string; differs: string }
   const queries = [{ query, differs: "" }]
   if (query !== "") {
     queries.push({ query: "", differs: "without the query" })
-    const decoded = readable(query)
-    if (decoded !== query) queries.push({ query: decoded, differs: "with the query decoded" })
-    const encoded = encodeURI(decoded)
-    if (encoded !== query && encoded !== decoded) queries.push({ query: encoded, differs: "with the query encoded" })
+    const plain = decoded(query)
+    if (plain !== query) queries.push({ query: plain, differs: "with the query decoded" })
+    const encoded = encodeURI(plain)
+    if (encoded !== query && encoded !== plain) queries.push({ query: encoded, differs: "with the query encoded" })
   }
   return paths.flatMap((one) =>
     queries.map((two) => ({
@@ -94,10 +99,11 @@ function endings(path: string, query: string): { rest: string; differs: string }
   )
 }
 
-function readable(query: string): string {
+/** Without its %XX; as it is where they do not make up text. */
+export function decoded(text: string): string {
   try {
-    return decodeURIComponent(query)
+    return decodeURIComponent(text)
   } catch {
-    return query
+    return text
   }
 }

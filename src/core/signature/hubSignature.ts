@@ -1,7 +1,6 @@
 import type { Channel, InboundCall, InletAnswer, Verdict } from "../channels/kind.ts"
-import { sameHmac } from "./hmac.ts"
+import { hmacOf, sameHmac } from "./hmac.ts"
 import type { Proof } from "./proof.ts"
-import { hmacOf } from "./proof.ts"
 import { sameWord, wordDifference } from "./secretWord.ts"
 
 const header = "x-hub-signature-256"

@@ -1,6 +1,7 @@
 import { createHash, createHmac } from "node:crypto"
 import type { Channel, InboundCall } from "../channels/kind.ts"
 import { kindOf } from "../channels/registry.ts"
+import { addressNeighbours } from "./addresses.ts"
 import { nearMiss } from "./nearMiss.ts"
 import type { OwnedSecret } from "./secrets.ts"
 
@@ -111,6 +112,12 @@ describe("the address", () => {
     })
     expect(JSON.stringify(found)).not.toContain("hush")
   })
+})
+
+test("a caller that names thousands of hosts keeps nobody busy", () => {
+  const named = Array.from({ length: 3000 }, (_none, n) => `h${n}`).join(",")
+  const found = addressNeighbours("https://bot.ferry.example/in/quay?a=%20", { "x-forwarded-host": named })
+  expect(found.length).toBeLessThan(100)
 })
 
 describe("the body", () => {

@@ -1,7 +1,8 @@
 import type { InboundCall } from "../channels/kind.ts"
-import { addressNeighbours } from "./addresses.ts"
+import { addressNeighbours, decoded } from "./addresses.ts"
 import { bodyNeighbours } from "./bodies.ts"
-import type { Algorithm, DigestProof, Encoding, Proof, Seen, WordProof } from "./proof.ts"
+import type { Algorithm, Encoding } from "./hmac.ts"
+import type { DigestProof, Proof, Seen, WordProof } from "./proof.ts"
 import { proves } from "./proof.ts"
 import type { OwnedSecret } from "./secrets.ts"
 import { otherSecrets, rareSecretNeighbours, secretNeighbours } from "./secrets.ts"
@@ -103,21 +104,13 @@ function wordNeighbours(proof: WordProof, secret: string): NearMiss | undefined 
       near: "It would match but for upper and lower case.",
       remedy: "Enter the same word on both sides, letter for letter.",
     }
-  const decoded = readable(given)
-  if (decoded !== given && as(decoded))
+  const plain = decoded(given.replaceAll("+", " "))
+  if (plain !== given && as(plain))
     return {
       near: "It would match if the word in the call were not encoded (%XX).",
       remedy: "The other side encodes the word once too often: choose one of letters and digits alone.",
     }
   return undefined
-}
-
-function readable(text: string): string {
-  try {
-    return decodeURIComponent(text.replaceAll("+", " "))
-  } catch {
-    return text
-  }
 }
 
 const lengths: { [algorithm in Algorithm]: number } = { sha1: 20, sha256: 32, sha512: 64 }
@@ -133,6 +126,7 @@ function digestNeighbours(
   if (!proof.covers.address) return undefined
   const { seen } = search
   for (const { address, differs, base } of addressNeighbours(seen.address, headers)) {
+    if (search.exhausted) return undefined
     if (!search.matches(secret, { ...seen, address })) continue
     return {
       // The query may carry a secret.

@@ -1,8 +1,6 @@
-import { createHash, createHmac, timingSafeEqual } from "node:crypto"
+import type { Algorithm, Encoding } from "./hmac.ts"
+import { sameDigest } from "./hmac.ts"
 import { sameWord } from "./secretWord.ts"
-
-export type Algorithm = "sha1" | "sha256" | "sha512"
-export type Encoding = "hex" | "base64"
 
 /** What a proof may cover, as it was seen here. */
 export interface Seen {
@@ -36,26 +34,7 @@ export interface DigestProof {
   digest(secret: string, seen: Seen, algorithm: Algorithm): Buffer
 }
 
-/** Compares without telling by its time where they differ. */
-export function sameDigest(given: string, encoding: Encoding, expected: Buffer): boolean {
-  const stated = Buffer.from(given, encoding)
-  return stated.length === expected.length && timingSafeEqual(stated, expected)
-}
-
 export function proves(proof: Proof, secret: string, seen: Seen): boolean {
   if (proof.by === "word") return sameWord(proof.given, proof.agreed ? proof.agreed(secret) : secret)
   return sameDigest(proof.given, proof.encoding, proof.digest(secret, seen, proof.algorithm))
-}
-
-export function hmacOf(algorithm: Algorithm, key: string, pieces: (string | Uint8Array)[]): Buffer {
-  const hmac = createHmac(algorithm, key)
-  for (const piece of pieces) hmac.update(piece)
-  return hmac.digest()
-}
-
-/** Pieces sorted by their characters, joined and hashed: the secret is one of them. */
-export function sortedHash(algorithm: Algorithm, pieces: string[]): Buffer {
-  return createHash(algorithm)
-    .update([...pieces].sort((a, b) => (a < b ? -1 : a > b ? 1 : 0)).join(""))
-    .digest()
 }

@@ -1,6 +1,5 @@
-import { sameHmac } from "../../signature/hmac.ts"
+import { hmacOf, sameHmac } from "../../signature/hmac.ts"
 import type { Proof } from "../../signature/proof.ts"
-import { hmacOf } from "../../signature/proof.ts"
 import type { Channel, InboundCall, Verdict } from "../kind.ts"
 
 /** Minutes a call's own time may be away from ours. */
