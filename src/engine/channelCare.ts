@@ -266,7 +266,7 @@ export class ChannelCare {
   /** The profile a channel of a gateway names; that it names one there is, is checked here. */
   private profileFor(kind: ChannelKind, settings: { [name: string]: unknown }): Profile | undefined {
     if (!kind.schemasFor) return undefined
-    const name = settings.profile ?? (kind.kind === "sms" ? "form-gateway" : undefined)
+    const name = settings.profile
     if (name === undefined || name === "") return undefined
     const profile = this.parts.channels.profile(name)
     if (profile) return profile

@@ -1,8 +1,7 @@
 import type { Identity } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
 import type { Database } from "../store/database.ts"
-import { lastRefusal } from "../store/intake.ts"
-import { lastCalls } from "../store/intake.ts"
+import { lastCalls, lastRefusal } from "../store/intake.ts"
 import type { ChannelComparison } from "./channelCare.ts"
 import type { KnownChannel } from "./channels.ts"
 import { perform } from "./perform.ts"
@@ -115,10 +114,7 @@ async function permissions({ known }: Walk, check: ChannelCheck): Promise<CheckL
       : { about, mark: "right", says: "these keys carry no permissions that could be missing" }
   }
   if (missing.length === 0) return { about, mark: "right", says: "the keys have every permission that is needed" }
-  const remedy =
-    known.row.kind === "slack"
-      ? `Add them under "OAuth & Permissions", install the app again, and set the new botToken.`
-      : "Make a new token that has them, and set it as this channel's secret."
+  const remedy = account.grant ?? "Make a new token that has them, and set it as this channel's secret."
   return {
     about,
     mark: "wrong",

@@ -1,9 +1,8 @@
 import { createHash } from "node:crypto"
 import type { Logger } from "pino"
-import type { Alarm, Channel, InboundCall, InletAnswer, Parsed, Verdict } from "../core/channels/kind.ts"
+import type { Alarm, InboundCall, InletAnswer, Parsed, Verdict } from "../core/channels/kind.ts"
 import { nothingParsed } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
-import { profileOf } from "../core/gateway/shipped.ts"
 import { storable, storableJson } from "../core/message/graphemes.ts"
 import type { Message } from "../core/message/message.ts"
 import type { Database } from "../store/database.ts"
@@ -123,7 +122,7 @@ export class Inlet {
       if (once !== undefined && this.parts.journal.holds) return await late(once)
       if (known.row.bringing && !brought && this.parts.bringing.isOn(known, now) && call.method !== "GET")
         return (await this.carry(id, known, call, verdict, answer, now)) ?? answer
-      const inside = insideOf(known.channel, parsed)
+      const inside = parsed.messages.some((one) => one.own === undefined) ? kind.inside?.(known.channel) : undefined
       const held = inside && this.heldOpen(call, inside.within * 1000, now)
       await this.gatherer.add({
         channel: key,
@@ -393,13 +392,6 @@ export class Inlet {
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
     if (!claimed) bell.ring("work")
   }
-}
-
-/** How long the reply to what a call brings may be waited for, where it may go back inside the call at all. */
-function insideOf(channel: Channel, parsed: Parsed): { within: number } | undefined {
-  if (channel.kind !== "custom" && channel.kind !== "sms") return undefined
-  if (!parsed.messages.some((one) => one.own === undefined)) return undefined
-  return profileOf(channel).inline
 }
 
 function leftovers(parsed: Parsed): { notes: string[]; unreadable: string | undefined } {

@@ -1,9 +1,6 @@
 import type { Logger } from "pino"
 import type { Doubts, InlineAnswer, Outcome, OutgoingCall, ProviderAnswer } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
-import { contentOf } from "../core/gateway/content.ts"
-import { textAt } from "../core/gateway/fields.ts"
-import { profileOf } from "../core/gateway/shipped.ts"
 import { retryAfter, sendTries } from "../core/delivery/retry.ts"
 import type { Place } from "../core/message/message.ts"
 import { stopChannel } from "../store/channels.ts"
@@ -366,8 +363,7 @@ export class Sender {
   private async inside(inline: InlineAnswer, known: KnownChannel, begun: Begun): Promise<Outcome | undefined> {
     const { channel } = known
     const answered = await this.parts.inline.answer(inline.answers ?? [], (call) => {
-      const content = contentOf(call, profileOf(channel).inbound.body)
-      const inside = (where: string) => ("unreadable" in content ? undefined : textAt(content, where, channel.settings))
+      const inside = (where: string) => kindOf(channel.kind).inside?.(channel)?.field(call, where)
       const given = { placeAddress: begun.place.address, mark: markOf(begun), inside }
       return { type: inline.type, body: inlineBody(inline, channel, given) }
     })

@@ -1,5 +1,6 @@
 import { mkdir, writeFile } from "node:fs/promises"
 import { join } from "node:path"
+import { kindOf } from "../core/channels/registry.ts"
 import type { FieldRole, Proposal, Sending } from "../core/gateway/learn.ts"
 import { propose, writeProfile } from "../core/gateway/learn.ts"
 import type { ProfileFault, VerifyScheme } from "../core/gateway/profile.ts"
@@ -88,7 +89,8 @@ export class Teaching {
 
   async begin(key: string, by: string, minutes: number): Promise<LearningView> {
     const { row } = this.parts.care.known(key)
-    if (row.kind !== "custom" && row.kind !== "sms")
+    // Only kinds that are told how a gateway speaks have schemas that depend on it.
+    if (!kindOf(row.kind).schemasFor)
       throw new Trouble(
         "bad-input",
         `A ${row.kind} channel has nothing to learn: its provider's calls are known.`,

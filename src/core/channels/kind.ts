@@ -61,8 +61,18 @@ export interface ChannelKind {
   patience?: number
   /** Receiving by asking; nothing for a channel that is called. */
   polling?(channel: Channel): Polling | undefined
+  /** Answering inside the provider's own call; nothing for a channel that is not answered so. */
+  inside?(channel: Channel): Inside | undefined
   /** What one answer must hold together, where a reply's parts cannot go one by one. */
   joined?(parts: ReplyPart[], channel: Channel): ReplyPart[]
+}
+
+/** What a kind says of answers that go back inside the provider's own call. */
+export interface Inside {
+  /** Seconds the provider waits. */
+  within: number
+  /** What stands at a place of that call. */
+  field(call: InboundCall, where: string): string | undefined
 }
 
 /** A channel as the pure rooms see it. Secrets are here for `verify` only; rendered calls name them. */
@@ -331,6 +341,8 @@ export interface Account {
   permissions?(channel: Channel): OutgoingCall
   /** The names of those that are missing; nothing where the provider does not tell. */
   readPermissions?(answer: ProviderAnswer): string[] | undefined
+  /** How missing permissions are added, in words. */
+  grant?: string
   /** Registers an address; left out where only a person in the provider's own pages can. */
   connect?(channel: Channel, address: string): OutgoingCall
   disconnect?(channel: Channel): OutgoingCall

@@ -1,6 +1,20 @@
-import type { Channel } from "../channels/kind.ts"
+import type { Channel, Inside } from "../channels/kind.ts"
 import type { ReplyPart } from "../message/reply.ts"
+import { contentOf } from "./content.ts"
+import { textAt } from "./fields.ts"
 import { profileOf } from "./shipped.ts"
+
+export function inside(channel: Channel): Inside | undefined {
+  const { inline, inbound } = profileOf(channel)
+  if (!inline) return undefined
+  return {
+    within: inline.within,
+    field(call, where) {
+      const content = contentOf(call, inbound.body)
+      return "unreadable" in content ? undefined : textAt(content, where, channel.settings)
+    },
+  }
+}
 
 /**
  * A gateway that takes one answer inside its call, and no other, gets the texts of a reply as one: the second would

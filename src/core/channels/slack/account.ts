@@ -30,6 +30,7 @@ export const account: Account = {
       },
     }
   },
+  grant: 'Add them under "OAuth & Permissions", install the app again, and set the new botToken.',
   byHand: (_channel, address) => [
     { field: "Event Subscriptions: Request URL", value: address },
     { field: "Interactivity & Shortcuts: Request URL", value: address },
