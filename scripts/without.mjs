@@ -42,6 +42,13 @@ const mechanisms = [
     may: "pass when the disk is read in before the next call comes",
   },
   {
+    name: "1 a call is kept for elsewhere only while it is fetched",
+    file: "src/store/brought.ts",
+    from: "key = ? AND bringing IS NOT NULL FOR SHARE",
+    to: "key = ? FOR SHARE",
+    test: ["bringing", "promise 1"],
+  },
+  {
     name: "2 an event is seen once",
     file: "src/store/intake.ts",
     from: "SELECT channel, key, id FROM m ORDER BY channel, key",

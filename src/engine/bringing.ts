@@ -35,7 +35,7 @@ export interface CarriedCall {
  * their order, and tells what to answer. Each is kept, sealed, until it was taken there.
  */
 export class Bringing {
-  private readonly waiting = new Map<string, (answer: InletAnswer) => void>()
+  private readonly waiting = new Map<string, (answer: InletAnswer | undefined) => void>()
   private readonly watchers = new Set<() => void>()
   /** For each channel how many askings are open here, and when the last one ended. */
   private readonly asking = new Map<string, { open: number; ended: number }>()
@@ -58,7 +58,7 @@ export class Bringing {
     return row.bringing !== null && Date.parse(row.bringing.until) > now.getTime()
   }
 
-  /** Keeps a call for the other service. Its answer is the call's own when it comes within the provider's patience. */
+  /** Keeps a call for the other service, or handles it here if that one has just gone. Its answer is the call's own when it comes within the provider's patience. */
   async carry(id: string, known: KnownChannel, call: InboundCall, now: Date): Promise<InletAnswer | undefined> {
     const { database, seal, bell } = this.parts
     const carried: CarriedCall = {
@@ -69,7 +69,11 @@ export class Bringing {
       body: Buffer.from(call.body).toString("base64"),
       receivedAt: now.toISOString(),
     }
-    await keepBrought(database, { id, channel: known.row.key, sealed: seal.seal(JSON.stringify(carried)) })
+    const sealed = seal.seal(JSON.stringify(carried))
+    if (!(await keepBrought(database, { id, channel: known.row.key, sealed }))) {
+      await this.handleHere(known, id, call)
+      return undefined
+    }
     bell.ring("brought")
     this.wake()
     // While nobody is there to answer, callers are not kept waiting: the call is kept, and that is what they hear.
@@ -141,7 +145,7 @@ export class Bringing {
     await channels.refresh()
     bell.ring("channels")
     bell.ring("live")
-    return this.takeBack(known, all, "the service that fetched this channel's calls went before it took this one")
+    return this.takeBack(known, all)
   }
 
   /** Arrangements nobody has kept alive end by themselves. */
@@ -163,16 +167,23 @@ export class Bringing {
     return new Map((await broughtWaiting(this.parts.database)).map(({ channel, ...rest }) => [channel, rest]))
   }
 
-  private async takeBack(known: KnownChannel, all: boolean, note: string): Promise<number> {
-    const { database, seal, takeIn } = this.parts
+  private async handleHere(known: KnownChannel, id: string, call: InboundCall): Promise<void> {
+    const note = "the service that fetched this channel's calls went before it took this one"
+    // The same id each time: should this break off in between, nothing is taken in twice.
+    await this.parts.takeIn(known, `${id}b`, call, note)
+    // Who made the call need not wait for the answer of the one that has gone.
+    this.waiting.get(id)?.(undefined)
+  }
+
+  private async takeBack(known: KnownChannel, all: boolean): Promise<number> {
+    const { database, seal } = this.parts
     let taken = 0
     for (;;) {
       const calls = await takeBack(database, known.row.key, all, 50)
       if (calls.length === 0) return taken
       for (const one of calls) {
         const { method, address, headers, body } = JSON.parse(seal.open(one.sealed)) as CarriedCall
-        // The same id each time: should this break off in between, nothing is taken in twice.
-        await takeIn(known, `${one.id}b`, { method, address, headers, body: Buffer.from(body, "base64") }, note)
+        await this.handleHere(known, one.id, { method, address, headers, body: Buffer.from(body, "base64") })
       }
       await forgetBrought(
         database,

@@ -32,15 +32,20 @@ export async function endBringing(database: Database, channel: string): Promise<
   await rows(database, "UPDATE channels SET bringing = NULL WHERE key = ?", [channel])
 }
 
+/** Keeps a call, if the channel's calls are still fetched; else gives false, for nobody would ask for it any more. */
 export async function keepBrought(
   database: Database,
   call: { id: string; channel: string; sealed: string },
-): Promise<void> {
-  await rows(database, "INSERT INTO brought (id, channel, sealed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", [
-    call.id,
-    call.channel,
-    call.sealed,
-  ])
+): Promise<boolean> {
+  // The lock makes this stand before the end of the fetching, where the call is taken back with the others, or after.
+  const channel = await rows(
+    database,
+    `WITH open AS (SELECT key FROM channels WHERE key = ? AND bringing IS NOT NULL FOR SHARE), kept AS (
+       INSERT INTO brought (id, channel, sealed) SELECT ?, key, ? FROM open ON CONFLICT DO NOTHING)
+     SELECT key FROM open`,
+    [call.channel, call.id, call.sealed],
+  )
+  return channel.length > 0
 }
 
 /** The next calls, oldest first. They stay until they are told to have been taken. */

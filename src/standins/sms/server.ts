@@ -30,14 +30,24 @@ export interface World extends Omit<SmsScene, "people"> {
   reports: Map<string, string>
   media: Map<string, Buffer>
   correlators: Map<string, string>
+  /** Milliseconds until a text is told to have arrived. */
   delivered: number
+  /** Whether it tells at all what became of a text. */
+  reporting: boolean
 }
 
 export async function startSms(scene: SmsScene, options: { port?: number } = {}): Promise<SmsStandin> {
   const stage = new Stage()
   const postman = new Postman(stage)
   const { people, ...rest } = scene
-  const world: World = { ...rest, reports: new Map(), media: new Map(), correlators: new Map(), delivered: 250 }
+  const world: World = {
+    ...rest,
+    reports: new Map(),
+    media: new Map(),
+    correlators: new Map(),
+    delivered: 250,
+    reporting: true,
+  }
   for (const person of people) stage.people.set(person.id, person)
   const standin = await openStandin(stage, "A phone at the SMS stand-in", options.port, (app) => {
     serveForm(app, stage, world, postman)
@@ -91,6 +101,7 @@ export function deliver(
 }
 
 function report(world: World, shown: Shown, tell: (word: string) => void): void {
+  if (!world.reporting) return
   const steps: [number, string][] = [
     [40, "sent"],
     [world.delivered, "delivered"],
