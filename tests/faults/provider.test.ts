@@ -73,7 +73,7 @@ test("in order: a reply never overtakes what joined its line while the turn was 
   const [first] = await stage.messages({ direction: "out" })
   // So that the pace of the place does not hold the next one back.
   await pause(1200)
-  await stage.say("slow 2")
+  await stage.say("nap")
   await eventually(async () => (await stage.messages({ direction: "in" })).length === 2, "the second turn to begin")
   // Another process adds a message: it has its place in the line, and its transaction ends after the turn's began.
   const added = `${first!.id.slice(0, -4)}zzzz`
@@ -86,10 +86,10 @@ test("in order: a reply never overtakes what joined its line while the turn was 
        FROM messages m JOIN work w ON w.conversation = m.conversation WHERE m.id = '${first!.id}';
      INSERT INTO outbox (conversation, position, channel, message, state, due_at)
        SELECT conversation, position, channel, id, 'waiting', now() FROM messages WHERE id = '${added}';
-     SELECT pg_sleep(1);
+     SELECT pg_sleep(2.5);
      COMMIT`,
   )
-  expect((await stage.answered(3)).map((one) => one.text)).toEqual(["you said first", "you said first", "slow 2"])
+  expect((await stage.answered(3)).map((one) => one.text)).toEqual(["you said first", "you said first", "awake"])
 })
 
 test("with onDoubt=resend the same doubt is settled by sending again", async () => {
