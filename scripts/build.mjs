@@ -42,9 +42,11 @@ async function buildService() {
 /** @param plugins may change sources on the way, to build a service without one of its mechanisms. */
 export async function bundle(outdir, entries, faults, plugins = []) {
   const esbuild = await import("esbuild")
-  await esbuild.build({
+  const { wobbet, ...others } = entries
+  for (const name of existsSync(join(root, outdir)) ? readdirSync(join(root, outdir)) : [])
+    if (/^part-.*\.js(\.map)?$/.test(name)) rmSync(join(root, outdir, name))
+  const common = {
     absWorkingDir: root,
-    entryPoints: entries,
     outdir,
     define: { FAULTS_BUILT: String(faults) },
     bundle: true,
@@ -58,7 +60,10 @@ export async function bundle(outdir, entries, faults, plugins = []) {
     sourcemap: true,
     logLevel: "warning",
     plugins,
-  })
+  }
+  await esbuild.build({ ...common, entryPoints: others })
+  // In parts, which lie beside it: most commands need a small one, and not the service's.
+  await esbuild.build({ ...common, entryPoints: { wobbet }, splitting: true, chunkNames: "part-[hash]" })
 }
 
 async function buildConsole() {

@@ -1,0 +1,64 @@
+import { existsSync } from "node:fs"
+import { resolve } from "node:path"
+import { fileURLToPath } from "node:url"
+import type { BuiltFiles, RunningService } from "../service/service.ts"
+import { startService } from "../service/service.ts"
+import { readServiceSettings, SettingFault } from "../service/settings.ts"
+import { ServerTrouble } from "../store/embedded.ts"
+import { CommandFault } from "./context.ts"
+import { makeLog } from "./logging.ts"
+import { colors, print } from "./output.ts"
+
+/** What the build laid beside this file. */
+export const builtFiles: BuiltFiles = {
+  hostScript: fileURLToPath(new URL("./host.js", import.meta.url)),
+  sdk: fileURLToPath(new URL("./sdk.js", import.meta.url)),
+  console: fileURLToPath(new URL("./console", import.meta.url)),
+}
+
+/** `wobbet serve`: runs until it is told to stop. */
+export async function serve(options: { bot?: string }): Promise<void> {
+  const botFolder = options.bot ? resolve(options.bot) : undefined
+  if (botFolder && !existsSync(botFolder))
+    throw new CommandFault(`There is no folder ${botFolder}.`, "Name the folder that holds bot.yaml.")
+  const starting = begin(botFolder ? { botFolder } : {})
+  // From the beginning: what is started must be stopped, also when the word to stop comes early.
+  endInOrder(() => starting.then((service) => service.stop()))
+  const service = await starting
+  print(
+    `${colors.green("●")} Wobbet is up at ${colors.bold(service.address)}`,
+    `  The console signs in with the token in ${resolve(process.env.WOBBET_HOME ?? ".wobbet")}/token.`,
+  )
+}
+
+/** Starts the service, and says in a sentence when it cannot be. */
+export async function begin(options: { botFolder?: string; databaseName?: string }): Promise<RunningService> {
+  try {
+    return await startService(readServiceSettings(process.env), {
+      files: builtFiles,
+      log: makeLog(process.env),
+      ...options,
+    })
+  } catch (error) {
+    if (error instanceof SettingFault || error instanceof ServerTrouble) throw new CommandFault(error.message)
+    throw error
+  }
+}
+
+/** SIGTERM and Ctrl-C stop in order; a second Ctrl-C does not wait. */
+export function endInOrder(stop: () => Promise<void>): void {
+  let stopping = false
+  const end = () => {
+    if (stopping) process.exit(1)
+    stopping = true
+    stop().then(
+      () => process.exit(0),
+      (error: unknown) => {
+        process.stderr.write(`Stopping met a fault: ${(error as Error).message}\n`)
+        process.exit(1)
+      },
+    )
+  }
+  process.on("SIGTERM", end)
+  process.on("SIGINT", end)
+}
