@@ -55,10 +55,13 @@ async function load(file: string): Promise<void> {
 
 async function run(order: ToHost & { say: "run" }): Promise<void> {
   const log: string[] = []
+  const { turn } = order
   try {
     const handler = handlers[order.handler]?.default
     if (!handler) throw new Error(`There is no handler "${order.handler}" in this release.`)
-    const outcome = await logs.run(log, async () => handler({ ...order.turn, now: new Date(order.turn.now) }))
+    const outcome = await logs.run(log, async () =>
+      handler({ ...turn, messages: turn.messages ?? [turn.message], now: new Date(turn.now) }),
+    )
     tell({ say: "done", id: order.id, outcome: normal(outcome), log })
   } catch (error) {
     tell({ say: "threw", id: order.id, error: plain(error), log })

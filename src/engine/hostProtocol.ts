@@ -6,7 +6,13 @@ export const folderWord = "bot://"
 /** What the service and a handler host say to each other, several at once, as JSON over the child's channel. */
 export type ToHost =
   | { say: "load"; file: string }
-  | { say: "run"; id: number; handler: string; turn: TurnInput }
+  /** `messages` is left out where the message is the only one. */
+  | {
+      say: "run"
+      id: number
+      handler: string
+      turn: Omit<TurnInput, "messages"> & { messages?: Message[] | undefined }
+    }
   | { say: "ping"; at: number }
 
 export type FromHost =

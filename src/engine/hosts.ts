@@ -192,7 +192,7 @@ class Host {
         run.fail(new HandlerFault({ name: "DeadlinePassed", message }))
         this.leaveWhenEmpty()
       }, run.deadline)
-      this.tell({ say: "run", id: run.id, handler: run.handler, turn: run.turn })
+      this.tell({ say: "run", id: run.id, handler: run.handler, turn: withoutTwice(run.turn) })
     })
   }
 
@@ -266,4 +266,11 @@ class Host {
       if (this.child.connected) this.child.send(orders, () => undefined)
     })
   }
+}
+
+/** Most turns are about one message: it is written and read once. */
+function withoutTwice(turn: TurnInput): (ToHost & { say: "run" })["turn"] {
+  if (turn.messages.length !== 1 || turn.messages[0] !== turn.message) return turn
+  const { message, slots, state, contact, conversation, channel, again, now } = turn
+  return { message, slots, state, contact, conversation, channel, again, now }
 }

@@ -152,8 +152,21 @@ export class Sender {
 
   /** A turn's commit has started the first attempt of this message. */
   started(begun: Pick<Begun, "message" | "conversation" | "position" | "channel" | "place" | "calls">): void {
-    this.hold(begun.conversation, "busy")
-    void this.call({ ...begun, call: 0, attempt: 1, tries: 0, doubted: false })
+    const { message, conversation, position, channel, place, calls } = begun
+    this.hold(conversation, "busy")
+    const first = {
+      message,
+      conversation,
+      position,
+      channel,
+      place,
+      calls,
+      call: 0,
+      attempt: 1,
+      tries: 0,
+      doubted: false,
+    }
+    void this.call(first)
   }
 
   /** Something joined the end of a conversation's line. */

@@ -44,6 +44,7 @@ import type { Bell } from "./bell.ts"
 import type { Bots, ReadyRelease } from "./bots.ts"
 import type { Channels, KnownChannel } from "./channels.ts"
 import { Gatherer } from "./gatherer.ts"
+import type { TurnInput } from "./hostProtocol.ts"
 import { HandlerFault } from "./hosts.ts"
 import type { InlineAnswers } from "./inlineAnswers.ts"
 import { claimSeconds } from "./inlet.ts"
@@ -298,9 +299,11 @@ export class Turns {
   ): Promise<TurnResult> {
     const startedAt = new Date()
     const resolved = await this.resolveChoices(line, group)
-    const messages = await Promise.all(
-      resolved.map(async (one) => ({ ...one, message: await this.parts.people.named(known, one.message) })),
-    )
+    const messages = kindOf(known.row.kind).people
+      ? await Promise.all(
+          resolved.map(async (one) => ({ ...one, message: await this.parts.people.named(known, one.message) })),
+        )
+      : resolved
     const pace = minuteOf(line, messages.at(-1)!.message, startedAt)
     const base: TurnResult = {
       conversation: line.conversation,
@@ -312,7 +315,9 @@ export class Turns {
       seenNext: line.next,
       seenSaid: line.said,
       tries: 0,
-      ...pace,
+      minuteAt: pace.minuteAt,
+      minuteTurns: pace.minuteTurns,
+      botTurns: pace.botTurns,
       turn: {
         id: newId("trn"),
         messages: group.map((one) => one.id),
@@ -471,8 +476,6 @@ export class Turns {
         return this.withReplies(base, [part], line, known, message)
       }
       turn.handler = handler
-      const { address, name, handle, language } = message.from ?? {}
-      const contactId = messages.at(-1)!.contact
       if (FAULTS_BUILT) await faultPoint("turn: handler chosen")
       const answer = await this.parts.bots.run(
         release,
@@ -482,13 +485,7 @@ export class Turns {
           messages: messages.map((one) => one.message),
           slots,
           state: line.state,
-          contact: {
-            ...(contactId ? { id: contactId } : {}),
-            ...(name ? { name } : {}),
-            ...(handle ? { handle } : {}),
-            ...(language ? { language } : {}),
-            ...(address ? { address } : {}),
-          },
+          contact: contactOf(message, messages.at(-1)!.contact),
           conversation: { id: line.conversation, place: line.place },
           channel: { key: line.channel, kind: known.row.kind },
           again: line.tries > 0,
@@ -620,7 +617,8 @@ export class Turns {
     )
     for (const one of done.started) {
       const { out, channel, place } = byMessage.get(one.message)!
-      sender?.started({ ...one, channel, place, calls: out.calls })
+      const { message, conversation, position } = one
+      sender?.started({ message, conversation, position, channel, place, calls: out.calls })
     }
     // Whoever holds a call open for a reply need not wait when none goes back inside it.
     for (const { out, again, turn } of results)
@@ -671,6 +669,17 @@ function helpText(known: KnownChannel): string {
   const { helpText: own } = known.row.settings as { helpText?: string }
   const name = known.row.identity?.name
   return own ?? `${name ? `This is ${escapeMarkup(name)}. ` : ""}Reply STOP to get no more messages.`
+}
+
+/** Who writes, as a handler is told. */
+function contactOf({ from }: Message, id: string | null): TurnInput["contact"] {
+  const contact: TurnInput["contact"] = {}
+  if (id) contact.id = id
+  if (from?.name) contact.name = from.name
+  if (from?.handle) contact.handle = from.handle
+  if (from?.language) contact.language = from.language
+  if (from?.address) contact.address = from.address
+  return contact
 }
 
 /** Milliseconds within which what one person sends belongs together: the channel's setting, else the bot's. */

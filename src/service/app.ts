@@ -5,7 +5,6 @@ import serveFiles from "@fastify/static"
 import type { FastifyBaseLogger, FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import fastify, { LogController } from "fastify"
 import type { Engine } from "../engine/engine.ts"
-import { probeHeader, proofHeader, proofOf } from "../engine/wayIn.ts"
 import type { Visitor } from "../store/access.ts"
 import { spendOnce, visitorBySession, visitorByToken } from "../store/access.ts"
 import { accessRoutes, cookieOptions, openSession, sessionCookie } from "./api/access.ts"
@@ -19,7 +18,7 @@ import { looksRoutes } from "./api/looks.ts"
 import { parkedRoutes } from "./api/parked.ts"
 import { profileRoutes } from "./api/profiles.ts"
 import { passageRoutes } from "./api/passages.ts"
-import { serveInlets } from "./inlets.ts"
+import { prove, serveInlets } from "./inlets.ts"
 import { serveLive } from "./live.ts"
 import { openapi } from "./openapi.ts"
 import { answerProblem } from "./problem.ts"
@@ -38,11 +37,12 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
     routerOptions: { maxParamLength: 500, ignoreTrailingSlash: true },
     logController: new LogController({ disableRequestLogging: true }),
   })
+  // Before what only people's calls need: what providers send passes through none of it.
+  if (roles.has("inlet")) await app.register(async (inside) => serveInlets(inside, engine))
   await app.register(cookie)
   app.setErrorHandler(answerProblem)
   app.addHook("onSend", (request, reply, payload, done) => {
-    const probe = request.headers[probeHeader]
-    if (typeof probe === "string") void reply.header(proofHeader, proofOf(engine.seal, probe))
+    prove(engine, request, reply)
     void reply.header("x-content-type-options", "nosniff").header("referrer-policy", "no-referrer")
     done(null, payload)
   })
@@ -56,7 +56,6 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
     )
     return reply.code(ready ? 200 : 503).send({ ready })
   })
-  if (roles.has("inlet")) await app.register(async (inside) => serveInlets(inside, engine))
   if (roles.has("api")) {
     const routes: ApiRoute[] = [
       ...channelRoutes,

@@ -3,6 +3,7 @@ import { kindOf } from "../core/channels/registry.ts"
 import type { InboundCall } from "../core/channels/kind.ts"
 import type { Engine } from "../engine/engine.ts"
 import type { ServedAnswer } from "../engine/inlet.ts"
+import { probeHeader, proofHeader, proofOf } from "../engine/wayIn.ts"
 
 /** `/in/<channel key>`: where providers call. Bodies are taken as they come; what they mean is the kind's business. */
 export function serveInlets(app: FastifyInstance, engine: Engine): void {
@@ -21,6 +22,7 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
 
   app.get<{ Params: { key: string } }>("/in/:key", async (request, reply) => {
     const { key } = request.params
+    prove(engine, request, reply)
     const known = engine.channels.get(key)
     const call = callOf(request)
     const learns = known !== undefined && known.row.learning !== null && call.address.includes("?")
@@ -45,6 +47,12 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
       return answerWith(reply, await engine.inlet.receive(request.params.key, callOf(request), new Date()))
     },
   })
+}
+
+/** Answers the question whether it is this service that is reached, wherever it is asked. */
+export function prove(engine: Engine, request: FastifyRequest, reply: FastifyReply): void {
+  const probe = request.headers[probeHeader]
+  if (typeof probe === "string") void reply.header(proofHeader, proofOf(engine.seal, probe))
 }
 
 function answerWith(reply: FastifyReply, answer: ServedAnswer): FastifyReply {

@@ -1,7 +1,7 @@
 import type { Message } from "../core/message/message.ts"
 import type { OutgoingCall, Verdict } from "../core/channels/kind.ts"
 import type { Database } from "./database.ts"
-import { hotRows, retryingConflicts, rows } from "./database.ts"
+import { hotLists, retryingConflicts, rows } from "./database.ts"
 import { idAt } from "./ids.ts"
 import type { Line, LineColumns } from "./turns.ts"
 import { lineOf, releaseOfLane } from "./turns.ts"
@@ -71,9 +71,14 @@ export async function acceptIntakes(
   offset?: { channel: string; holder: string; next: string },
 ): Promise<Acceptance> {
   const messages = intakes.flatMap((intake) =>
-    intake.messages.map((one) => ({ ...one, intake: intake.id, channel: intake.channel })),
+    intake.messages.map((one) => ({
+      one,
+      intake: intake.id,
+      channel: intake.channel,
+      sorted: intake.channel + one.eventKey,
+    })),
   )
-  messages.sort((a, b) => (a.channel + a.eventKey < b.channel + b.eventKey ? -1 : 1))
+  messages.sort((a, b) => (a.sorted < b.sorted ? -1 : 1))
   const calls = batch(
     "c",
     intakes.map((one) => ({
@@ -111,13 +116,13 @@ export async function acceptIntakes(
   )
   const said = batch(
     "m",
-    messages.map((one) => ({
+    messages.map(({ one, intake, channel }) => ({
       id: one.id,
-      channel: one.channel,
+      channel,
       key: one.eventKey,
       conversation: one.conversation,
       event: one.message.event,
-      intake: one.intake,
+      intake,
       provider: one.message.providerId,
       body: one.own ? { ...one.message, own: one.own } : one.message,
       courtesies: one.courtesies.length > 0 ? one.courtesies : undefined,
@@ -139,7 +144,7 @@ export async function acceptIntakes(
     },
   )
   // Who asks to be sent nothing more is obeyed before anything else, also while a turn of theirs is under way.
-  const wishes = messages.some((one) => one.message.wish === "stop" || one.message.wish === "start")
+  const wishes = messages.some(({ one }) => one.message.wish === "stop" || one.message.wish === "start")
     ? `, wishes AS (
       UPDATE conversations v SET opted_out = CASE WHEN w.wish = 'stop' THEN now() END
       FROM (SELECT DISTINCT ON (conversation) conversation, body->>'wish' AS wish FROM numbered
@@ -147,7 +152,7 @@ export async function acceptIntakes(
       WHERE v.id = w.conversation
     )`
     : ""
-  const media = keepMedia(messages.map(({ id, channel, message }) => ({ id, channel, media: message.media ?? [] })))
+  const media = keepMedia(messages.map(({ one, channel }) => ({ id: one.id, channel, media: one.message.media ?? [] })))
   const told = keepStatuses(intakes.flatMap((one) => one.statuses ?? []))
   const sql = `
     WITH mine AS (
@@ -200,8 +205,9 @@ export async function acceptIntakes(
     )${told.sql}${wishes}${media.sql}, bots AS MATERIALIZED (
       SELECT c.key, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
     )
-    SELECT said.id, said.conversation, said.position, said.received_at, l.channel, l.fence, l.holder, l.heard, l.next_position,
-      l.said, l.tries, l.minute_at, l.minute_turns, l.bot_turns, s.state, s.offered, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out, b.release,
+    SELECT said.id, said.conversation, said.position, said.received_at, l.holder,
+      l.channel, l.fence, l.heard, l.next_position, l.said, l.tries, l.minute_at, l.minute_turns, l.bot_turns,
+      s.state, s.offered, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out, b.release,
       -- The state read here is of this statement's beginning, the claim of its end. They belong together when nobody
       -- took a turn in between; and nothing but these messages may wait in the line, also where it is new.
       l.heard = l.next_position - 1 - count(*) OVER (PARTITION BY said.conversation)
@@ -225,26 +231,19 @@ export async function acceptIntakes(
     ...told.values,
     ...media.values,
   ]
-  type Row = LineColumns & {
-    id: string | null
-    position: number
-    received_at: Date
-    holder: string | null
-    whole: boolean
-    allowed: number
-  }
-  const found = await retryingConflicts(() => hotRows<Row>(database, sql, values))
+  const found = (await retryingConflicts(() => hotLists<Told>(database, sql, values))).map(readTold)
   if (found[0]?.allowed === 0) throw new LeaseLost()
   const fresh = found.filter((row) => row.id !== null)
-  const incoming = new Map(messages.map((one) => [one.id, one]))
+  const incoming = new Map(messages.map(({ one }) => [one.id, one]))
   const claimed = new Map<string, Claimed>()
   for (const row of fresh) {
+    const { conversation, channel, fence } = row.line
     if (!claim || row.holder !== claim.holder) continue
-    let one = claimed.get(row.conversation)
+    let one = claimed.get(conversation)
     if (!one) {
-      one = { conversation: row.conversation, channel: row.channel, fence: row.fence }
-      if (row.whole) one.line = { ...lineOf(row), channelOn: true, pending: [] }
-      claimed.set(row.conversation, one)
+      one = { conversation, channel, fence }
+      if (row.whole) one.line = lineOf(row.line, true, [])
+      claimed.set(conversation, one)
     }
     const { message, own, courtesies, contact } = incoming.get(row.id!)!
     one.line?.pending.push({
@@ -252,14 +251,75 @@ export async function acceptIntakes(
       position: row.position,
       message: own ? { ...message, own } : message,
       courtesies,
-      receivedAt: row.received_at,
+      receivedAt: row.receivedAt,
       rejoined: false,
       contact,
     })
   }
   return {
-    fresh: fresh.map((row) => ({ id: row.id!, conversation: row.conversation, position: row.position })),
+    fresh: fresh.map((row) => ({ id: row.id!, conversation: row.line.conversation, position: row.position })),
     claimed: [...claimed.values()],
+  }
+}
+
+/** A row of what the accepting statement tells, in the order of its columns. */
+type Told = [
+  id: string | null,
+  conversation: string,
+  position: number,
+  receivedAt: Date,
+  holder: string | null,
+  channel: string,
+  fence: number,
+  heard: number,
+  next: number,
+  said: number,
+  tries: number,
+  minuteAt: Date | null,
+  minuteTurns: number,
+  botTurns: number,
+  state: LineColumns["state"],
+  offered: LineColumns["offered"],
+  address: string,
+  kind: LineColumns["kind"],
+  title: string | null,
+  topic: string | null,
+  answeredBy: string,
+  optedOut: Date | null,
+  release: string | null,
+  whole: boolean,
+  allowed: number,
+]
+
+function readTold(row: Told) {
+  return {
+    id: row[0],
+    position: row[2],
+    receivedAt: row[3],
+    holder: row[4],
+    line: {
+      conversation: row[1],
+      channel: row[5],
+      fence: row[6],
+      heard: row[7],
+      next_position: row[8],
+      said: row[9],
+      tries: row[10],
+      minute_at: row[11],
+      minute_turns: row[12],
+      bot_turns: row[13],
+      state: row[14],
+      offered: row[15],
+      address: row[16],
+      kind: row[17],
+      title: row[18],
+      topic: row[19],
+      answered_by: row[20],
+      opted_out: row[21],
+      release: row[22],
+    } satisfies LineColumns,
+    whole: row[23],
+    allowed: row[24],
   }
 }
 

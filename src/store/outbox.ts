@@ -146,6 +146,20 @@ export interface Settlement {
   parked?: { cause: string; reason: string; remedy?: string } | undefined
 }
 
+const linesGoingOn = `, back AS (
+         UPDATE outbox o SET state = 'waiting', holder = NULL, why = i.why,
+           due_at = CASE WHEN i.held THEN 'infinity' ELSE now() + i.again * interval '1 millisecond' END,
+           call = coalesce(i.next, o.call), tries = coalesce(i.tries, o.tries), doubted = o.doubted OR i.doubted
+         FROM i WHERE o.conversation = i.conversation AND o.position = i.position
+           AND o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending' AND (i.again IS NOT NULL OR i.held)
+         RETURNING i.*, o.started_at, o.due_at
+       )`
+
+const parkedSends = `, kept_parked AS (
+         INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
+         SELECT parked, 'send', cause, reason, remedy, channel, conversation, message FROM gone WHERE parked IS NOT NULL
+       )`
+
 /** Records ended attempts in one statement; gives the conversations in whose line somebody stands now. */
 export async function settleAttempts(
   database: Database,
@@ -204,6 +218,10 @@ export async function settleAttempts(
       remedy: "text",
     },
   )
+  // Most leave the line for good: what is tried again or parked has its part of the statement only where there is any.
+  const staying = sorted.some((one) => one.again !== undefined || one.held)
+  const parking = sorted.some((one) => one.parked)
+  const attempt = "message, attempt, call, name, outcome, why, status, answer, provider, trace"
   const found = await retryingConflicts(() =>
     hotRows<{ conversation: string }>(
       database,
@@ -212,28 +230,17 @@ export async function settleAttempts(
          DELETE FROM outbox o USING i WHERE o.conversation = i.conversation AND o.position = i.position
            AND o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending' AND i.again IS NULL AND NOT i.held
          RETURNING i.*, o.started_at
-       ), back AS (
-         UPDATE outbox o SET state = 'waiting', holder = NULL, why = i.why,
-           due_at = CASE WHEN i.held THEN 'infinity' ELSE now() + i.again * interval '1 millisecond' END,
-           call = coalesce(i.next, o.call), tries = coalesce(i.tries, o.tries), doubted = o.doubted OR i.doubted
-         FROM i WHERE o.conversation = i.conversation AND o.position = i.position
-           AND o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending' AND (i.again IS NOT NULL OR i.held)
-         RETURNING i.*, o.started_at, o.due_at
-       ), kept AS (
+       )${staying ? linesGoingOn : ""}, kept AS (
          INSERT INTO attempts (message, attempt, call, name, outcome, why, status, answer, provider_id, trace, holder, started_at)
-         SELECT message, attempt, call, name, outcome, why, status, answer, provider, trace, ?, started_at FROM gone
-         UNION ALL
-         SELECT message, attempt, call, name, outcome, why, status, answer, provider, trace, ?, started_at FROM back
+         SELECT ${attempt}, ?, started_at FROM gone
+         ${staying ? `UNION ALL SELECT ${attempt}, ?, started_at FROM back` : ""}
          ON CONFLICT DO NOTHING
-       ), kept_parked AS (
-         INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
-         SELECT parked, 'send', cause, reason, remedy, channel, conversation, message FROM gone WHERE parked IS NOT NULL
-       )
+       )${parking ? parkedSends : ""}
        -- Who joins the line after this statement began is announced by whoever adds them.
        SELECT conversation FROM gone
        WHERE EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = gone.conversation AND e.position > gone.position)
-       UNION ALL SELECT conversation FROM back WHERE due_at <= now()`,
-      [...ended.values, holder, holder, holder, holder],
+       ${staying ? "UNION ALL SELECT conversation FROM back WHERE due_at <= now()" : ""}`,
+      [...ended.values, ...new Array<string>(staying ? 4 : 2).fill(holder)],
     ),
   )
   return new Set(found.map((row) => row.conversation))

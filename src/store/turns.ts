@@ -4,6 +4,7 @@ import type { Database } from "./database.ts"
 import { hotRows, retryingConflicts, rows } from "./database.ts"
 import type { Claimed } from "./intake.ts"
 import { newId } from "./ids.ts"
+import type { Batch } from "./unnest.ts"
 import { batch } from "./unnest.ts"
 
 /** Takes conversations whose time has come and that nobody holds; many at once, none twice. */
@@ -144,19 +145,21 @@ export async function loadLines(database: Database, holder: string, claims: Clai
      WHERE w.holder = ?`,
     [...held.values, limit, limit, limit, holder],
   )
-  return found.map((row) => ({
-    ...lineOf(row),
-    channelOn: row.channel_state === "on",
-    pending: (row.pending ?? []).map((one) => ({
-      id: one.id,
-      position: one.position,
-      message: one.body,
-      courtesies: one.courtesies ?? [],
-      receivedAt: new Date(one.at),
-      rejoined: one.again,
-      contact: one.contact,
-    })),
-  }))
+  return found.map((row) =>
+    lineOf(
+      row,
+      row.channel_state === "on",
+      (row.pending ?? []).map((one) => ({
+        id: one.id,
+        position: one.position,
+        message: one.body,
+        courtesies: one.courtesies ?? [],
+        receivedAt: new Date(one.at),
+        rejoined: one.again,
+        contact: one.contact,
+      })),
+    ),
+  )
 }
 
 /** What a line is made of besides its messages, as both statements that tell it name it. */
@@ -186,7 +189,10 @@ export interface LineColumns {
 export const releaseOfLane =
   "SELECT l.release FROM lanes l WHERE l.lane = c.lane AND (c.bot IS NULL OR l.bot = c.bot) ORDER BY l.moved_at DESC LIMIT 1"
 
-export function lineOf(row: LineColumns): Omit<Line, "channelOn" | "pending"> {
+export function lineOf(row: LineColumns, channelOn: boolean, pending: PendingMessage[]): Line {
+  const place: Place = { address: row.address, kind: row.kind }
+  if (row.title) place.title = row.title
+  if (row.topic) place.topic = row.topic
   return {
     conversation: row.conversation,
     fence: row.fence,
@@ -203,12 +209,9 @@ export function lineOf(row: LineColumns): Omit<Line, "channelOn" | "pending"> {
     optedOut: row.opted_out !== null,
     release: row.release,
     answeredBy: row.answered_by,
-    place: {
-      address: row.address,
-      kind: row.kind,
-      ...(row.title ? { title: row.title } : {}),
-      ...(row.topic ? { topic: row.topic } : {}),
-    },
+    place,
+    channelOn,
+    pending,
   }
 }
 
@@ -402,35 +405,13 @@ export async function commitTurns(
       started: "timestamptz",
     },
   )
-  const outs = outboundBatch(sorted.flatMap((one) => one.out.map((out, n) => ({ ...one, out, n, turn: one.turn.id }))))
-  const parked = batch(
-    "p",
-    sorted.flatMap((one) =>
-      one.parked
-        ? one.turn.messages.map((message) => ({
-            id: newId("prk"),
-            conversation: one.conversation,
-            channel: one.channel,
-            message,
-            ...one.parked,
-          }))
-        : [],
+  const outs = outboundBatch(
+    sorted.flatMap(({ conversation, channel, out, turn }) =>
+      out.map((one, n) => ({ conversation, channel, turn: turn.id, out: one, n })),
     ),
-    {
-      id: "text",
-      conversation: "text",
-      channel: "text",
-      message: "text",
-      cause: "text",
-      reason: "text",
-      remedy: "text",
-    },
   )
-  const tokens = batch(
-    "k",
-    distinctTokens(sorted.flatMap((one) => one.tokens.map((token) => ({ channel: one.channel, ...token })))),
-    { channel: "text", token: "text", id: "text", label: "text" },
-  )
+  const parked = parkedWith(sorted)
+  const tokens = tokensWith(sorted)
   // Asked only where somebody may have opted out, so that the other kinds do not pay for it.
   const unlessOptedOut = sorted.some((one) => one.out.some((out) => out.guarded))
     ? "AND (SELECT v.opted_out FROM conversations v WHERE v.id = o.conversation) IS NULL"
@@ -469,14 +450,7 @@ export async function commitTurns(
         ${unlessOptedOut} AS starts
       FROM ${outs.sql} JOIN held h USING (conversation)
     ),
-    ${outboundInserts},
-    kept_parked AS (
-      INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
-      SELECT p.id, 'turn', p.cause, p.reason, p.remedy, p.channel, p.conversation, p.message FROM ${parked.sql} JOIN held USING (conversation)
-    ), kept_tokens AS (
-      INSERT INTO choice_tokens (channel, token, choice, label) SELECT k.channel, k.token, k.id, k.label FROM ${tokens.sql}
-      ON CONFLICT DO NOTHING
-    )
+    ${outboundInserts}${parked.sql}${tokens.sql}
     -- Not joined: the planner takes batches for small and would go through all of one for each of the other.
     SELECT conversation, more, NULL AS id, NULL AS position, NULL AS starts, NULL AS channel FROM held
     UNION ALL SELECT conversation, NULL, id, position, starts, channel FROM o`
@@ -510,6 +484,54 @@ export async function commitTurns(
     waiting: sent
       .filter((row) => !row.starts)
       .map((row) => ({ message: row.id!, conversation: row.conversation, channel: row.channel })),
+  }
+}
+
+/** The part of a commit that parks what is for a person to decide; empty when nothing is, so that most commits are shorter. */
+function parkedWith(results: TurnResult[]): Batch {
+  const parked = results.flatMap((one) =>
+    one.parked
+      ? one.turn.messages.map((message) => ({
+          id: newId("prk"),
+          conversation: one.conversation,
+          channel: one.channel,
+          message,
+          ...one.parked,
+        }))
+      : [],
+  )
+  if (parked.length === 0) return { sql: "", values: [] }
+  const rows = batch("p", parked, {
+    id: "text",
+    conversation: "text",
+    channel: "text",
+    message: "text",
+    cause: "text",
+    reason: "text",
+    remedy: "text",
+  })
+  return {
+    sql: `, kept_parked AS (
+      INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
+      SELECT p.id, 'turn', p.cause, p.reason, p.remedy, p.channel, p.conversation, p.message FROM ${rows.sql} JOIN held USING (conversation)
+    )`,
+    values: rows.values,
+  }
+}
+
+/** The part of a commit that keeps what short words in buttons stand for; empty when there are none. */
+function tokensWith(results: TurnResult[]): Batch {
+  const tokens = distinctTokens(
+    results.flatMap((one) => one.tokens.map((token) => ({ channel: one.channel, ...token }))),
+  )
+  if (tokens.length === 0) return { sql: "", values: [] }
+  const rows = batch("k", tokens, { channel: "text", token: "text", id: "text", label: "text" })
+  return {
+    sql: `, kept_tokens AS (
+      INSERT INTO choice_tokens (channel, token, choice, label) SELECT k.channel, k.token, k.id, k.label FROM ${rows.sql}
+      ON CONFLICT DO NOTHING
+    )`,
+    values: rows.values,
   }
 }
 

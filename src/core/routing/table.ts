@@ -85,7 +85,8 @@ export class RouteTable {
         const words = readWords(text)
         return { text, words, matching: this.automaton.matching(words) }
       })
-    return { ...situation, wordings }
+    const { messages: all, channel, state } = situation
+    return { message, messages: all, channel, state, wordings }
   }
 
   private candidates(look: Look): number[] {

@@ -5,6 +5,7 @@ import type { MarkedText, Span } from "../../message/markup.ts"
  * around it, and inside a link it is left plain. Quotes are not nested.
  */
 export function toHtml(source: MarkedText): string {
+  if (source.spans.length === 0) return escapeHtml(source.text)
   const spans = legal(source.spans)
   const edges = [...new Set([0, source.text.length, ...spans.flatMap((span) => [span.start, span.end])])].sort(
     (a, b) => a - b,

@@ -50,7 +50,7 @@ const readers: { [update: string]: Reader } = {
 function readMessage(event: JsonObject, channel: Channel): Message | undefined {
   const place = readPlace(event)
   if (place === undefined) return undefined
-  return Object.assign(content(event, channel), origin(event, place))
+  return withOrigin(content(event, channel), event, place)
 }
 
 function readEdit(event: JsonObject, channel: Channel): Message | undefined {
@@ -62,7 +62,7 @@ function readEdit(event: JsonObject, channel: Channel): Message | undefined {
 }
 
 /** What every message has, whatever it says. */
-function origin(event: JsonObject, place: Place): Omit<Message, "event"> {
+function withOrigin(said: Said, event: JsonObject, place: Place): Message {
   const providerId = idAt(event, "message_id")
   const from = readAuthor(event)
   const sentAt = numberAt(event, "date")
@@ -74,7 +74,8 @@ function origin(event: JsonObject, place: Place): Omit<Message, "event"> {
     textAt(objectAt(event, "quote"), "text") ??
     (answeredId ? (textAt(answered, "text") ?? textAt(answered, "caption")) : undefined)
   // Field by field: every message comes through here, and spreading optional ones took twice as long.
-  const whole: Omit<Message, "event"> = { place }
+  const whole = said as Message
+  whole.place = place
   if (providerId) whole.providerId = providerId
   if (from) whole.from = from
   if (album) whole.album = album
@@ -85,7 +86,10 @@ function origin(event: JsonObject, place: Place): Omit<Message, "event"> {
   return whole
 }
 
-function content(event: JsonObject, channel: Channel): Pick<Message, "event"> & Partial<Message> {
+/** A message without where it was said and by whom. */
+type Said = Pick<Message, "event"> & Partial<Message>
+
+function content(event: JsonObject, channel: Channel): Said {
   const people = listAt(event, "new_chat_members")
     .map(readPerson)
     .filter((one) => one !== undefined)
@@ -97,21 +101,29 @@ function content(event: JsonObject, channel: Channel): Pick<Message, "event"> & 
   const text = textAt(event, media.length > 0 ? "caption" : "text")
   const marks = readMarks(listAt(event, media.length > 0 ? "caption_entities" : "entities"), text ?? "")
   const mentionsBot = mentions(event, channel, text ?? "")
-  const said: Pick<Message, "text" | "marks" | "mentionsBot"> = {}
+  const said: Said = { event: media.length > 0 ? "media" : text !== undefined ? "text" : "unknown" }
   if (text !== undefined) said.text = text
   if (marks.length > 0) said.marks = marks
   if (mentionsBot) said.mentionsBot = true
-  if (media.length > 0) return { event: "media", ...said, media }
-  if (text !== undefined) {
+  if (media.length > 0) said.media = media
+  else if (text !== undefined) {
     const command = readCommand(event, text, channel)
-    if (command) return { event: "command", ...said, command }
-    return { event: "text", ...said }
+    if (command) {
+      said.event = "command"
+      said.command = command
+    }
+  } else {
+    const location = readLocation(event)
+    const contact = objectAt(event, "contact")
+    if (location) {
+      said.event = "location"
+      said.location = location
+    } else if (contact) {
+      said.event = "contact"
+      said.contact = readContact(contact)
+    } else said.providerEvent = strangeContent(event) ?? "message"
   }
-  const location = readLocation(event)
-  if (location) return { event: "location", location, ...said }
-  const contact = objectAt(event, "contact")
-  if (contact) return { event: "contact", contact: readContact(contact), ...said }
-  return { event: "unknown", providerEvent: strangeContent(event) ?? "message", ...said }
+  return said
 }
 
 function readPlace(event: JsonObject): Place | undefined {

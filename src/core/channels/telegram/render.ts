@@ -20,13 +20,13 @@ export function render(part: ReplyPart, place: Place, _channel: Channel): Render
   const draft: Draft = { out, where }
   switch (part.part) {
     case "text":
-      sayText(draft, readMarkup(part.text), { ...(part.replyTo ? { reply_parameters: replyTo(part.replyTo) } : {}) })
+      sayText(draft, readMarkup(part.text), part.replyTo ? { reply_parameters: replyTo(part.replyTo) } : undefined)
       break
     case "choices":
       sayText(
         draft,
         withLongLabels(draft, readMarkup(part.text), part.choices),
-        {},
+        undefined,
         keyboard(draft, part.choices, part.perRow),
       )
       break
@@ -37,14 +37,14 @@ export function render(part: ReplyPart, place: Place, _channel: Channel): Render
       for (const card of part.cards) sendCard(draft, card)
       break
     case "location":
-      if (part.name) sayText(draft, plainText(part.name), {})
+      if (part.name) sayText(draft, plainText(part.name))
       send(draft, "sendLocation", { latitude: part.latitude, longitude: part.longitude })
       break
     case "contact":
       send(draft, "sendContact", { phone_number: part.phone, first_name: part.name })
       break
     case "template":
-      sayText(draft, inWords(out, part), {})
+      sayText(draft, inWords(out, part))
       break
     case "reaction":
       out.calls.push(
@@ -81,15 +81,13 @@ function send(draft: Draft, method: string, fields: Fields): void {
 }
 
 /** A text in as many messages as it needs; an answer refers from the first, buttons hang on the last. */
-function sayText(draft: Draft, text: MarkedText, first: Fields, last: Fields = {}): void {
+function sayText(draft: Draft, text: MarkedText, first?: Fields, last?: Fields): void {
   const pieces = splitMarked(text, limits.text)
   pieces.forEach((piece, at) => {
-    send(draft, "sendMessage", {
-      text: toHtml(piece),
-      parse_mode: "HTML",
-      ...(at === 0 ? first : {}),
-      ...(at === pieces.length - 1 ? last : {}),
-    })
+    const fields: Fields = { ...draft.where, text: toHtml(piece), parse_mode: "HTML" }
+    if (first && at === 0) Object.assign(fields, first)
+    if (last && at === pieces.length - 1) Object.assign(fields, last)
+    draft.out.calls.push(call("sendMessage", fields, { speaks: true }))
   })
 }
 
