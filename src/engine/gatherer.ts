@@ -5,6 +5,7 @@
 export class Gatherer<Item, Result> {
   private waiting: { item: Item; done: (result: Result) => void; fail: (error: unknown) => void }[] = []
   private running = 0
+  private called = false
   private idle: (() => void)[] = []
 
   /** @param run gets a batch and gives the results in its order. */
@@ -18,7 +19,12 @@ export class Gatherer<Item, Result> {
     return new Promise<Result>((done, fail) => {
       this.waiting.push({ item, done, fail })
       // Items of the same instant, such as the calls of one network read, go together.
-      if (this.running < this.atOnce) setImmediate(() => void this.next())
+      if (this.running >= this.atOnce || this.called) return
+      this.called = true
+      setImmediate(() => {
+        this.called = false
+        void this.next()
+      })
     })
   }
 

@@ -37,8 +37,14 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
     routerOptions: { maxParamLength: 500, ignoreTrailingSlash: true },
     logController: new LogController({ disableRequestLogging: true }),
   })
-  // Before what only people's calls need: what providers send passes through none of it.
   if (roles.has("inlet")) await app.register(async (inside) => serveInlets(inside, engine))
+  // Beside the inlets, not around them: what only people's calls need, providers' calls pass through none of.
+  await app.register(async (inside) => servePeople(inside, engine, consoleFiles))
+  return app
+}
+
+async function servePeople(app: FastifyInstance, engine: Engine, consoleFiles: string): Promise<void> {
+  const { roles } = engine.settings
   await app.register(cookie)
   app.setErrorHandler(answerProblem)
   app.addHook("onSend", (request, reply, payload, done) => {
@@ -90,7 +96,6 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
         remedy: "/api/openapi.json lists every call there is.",
       })
   })
-  return app
 }
 
 function visitors(engine: Engine): (request: FastifyRequest) => Promise<Visitor | undefined> {

@@ -1,14 +1,15 @@
 import type { Message } from "../core/message/message.ts"
 import type { OutgoingCall, Verdict } from "../core/channels/kind.ts"
-import type { Database } from "./database.ts"
-import { hotLists, retryingConflicts, rows } from "./database.ts"
+import type { Database, Statement } from "./database.ts"
+import { hotLists, retryingConflicts, rows, statement } from "./database.ts"
 import { idAt } from "./ids.ts"
 import type { Line, LineColumns } from "./turns.ts"
+import { searchOf } from "./messages.ts"
 import { lineOf, releaseOfLane } from "./turns.ts"
 import { keepMedia } from "./media.ts"
 import type { ToldStatus } from "./statuses.ts"
 import { keepStatuses } from "./statuses.ts"
-import { batch } from "./unnest.ts"
+import { listLiteral, shape } from "./unnest.ts"
 
 /** One received call as it came, and the messages read from it. */
 export interface Intake {
@@ -56,6 +57,44 @@ export interface Acceptance {
   claimed: Claimed[]
 }
 
+/** A message on its way in, with what it is sorted by. */
+interface Incoming {
+  one: IncomingMessage
+  intake: Intake
+  sorted: string
+}
+
+const callsShape = shape<Intake>("c", {
+  id: ["text", (one) => one.id],
+  channel: ["text", (one) => one.channel],
+  via: ["text", (one) => one.via],
+  method: ["text", (one) => one.method],
+  address: ["text", (one) => one.address],
+  headers: ["jsonb", (one) => one.headers],
+  body: ["bytea", (one) => one.body],
+  genuine: ["boolean", (one) => one.verdict.genuine],
+  verdict: ["jsonb", (one) => one.verdict],
+  unreadable: ["text", (one) => one.unreadable],
+  notes: ["jsonb", (one) => (one.notes.length > 0 ? one.notes : undefined)],
+  keys: ["text", (one) => listLiteral(one.messages.map((message) => message.eventKey))],
+  answered: ["integer", (one) => one.answered],
+  at: ["timestamptz", (one) => one.receivedAt],
+})
+
+const saidShape = shape<Incoming>("m", {
+  id: ["text", ({ one }) => one.id],
+  channel: ["text", ({ intake }) => intake.channel],
+  key: ["text", ({ one }) => one.eventKey],
+  conversation: ["text", ({ one }) => one.conversation],
+  event: ["text", ({ one }) => one.message.event],
+  intake: ["text", ({ intake }) => intake.id],
+  provider: ["text", ({ one }) => one.message.providerId],
+  body: ["jsonb", ({ one }) => (one.own ? { ...one.message, own: one.own } : one.message)],
+  courtesies: ["jsonb", ({ one }) => (one.courtesies.length > 0 ? one.courtesies : undefined)],
+  words: ["text", ({ one }) => one.words],
+  sent: ["timestamptz", ({ one }) => one.message.sentAt],
+})
+
 /**
  * Makes a batch of intakes and their messages durable in one statement: what was seen before falls out, the rest gets
  * its positions under the lock of its conversation's `work` row, and idle conversations are claimed on the way.
@@ -70,79 +109,11 @@ export async function acceptIntakes(
   claim: { holder: string; seconds: number } | undefined,
   offset?: { channel: string; holder: string; next: string },
 ): Promise<Acceptance> {
-  const messages = intakes.flatMap((intake) =>
-    intake.messages.map((one) => ({
-      one,
-      intake: intake.id,
-      channel: intake.channel,
-      sorted: intake.channel + one.eventKey,
-    })),
-  )
+  const messages: Incoming[] = []
+  for (const intake of intakes) {
+    for (const one of intake.messages) messages.push({ one, intake, sorted: intake.channel + one.eventKey })
+  }
   messages.sort((a, b) => (a.sorted < b.sorted ? -1 : 1))
-  const calls = batch(
-    "c",
-    intakes.map((one) => ({
-      id: one.id,
-      channel: one.channel,
-      via: one.via,
-      method: one.method,
-      address: one.address,
-      headers: one.headers,
-      body: one.body,
-      genuine: one.verdict.genuine,
-      verdict: one.verdict,
-      unreadable: one.unreadable,
-      notes: one.notes.length > 0 ? one.notes : undefined,
-      keys: one.messages.map((message) => message.eventKey),
-      answered: one.answered,
-      at: one.receivedAt,
-    })),
-    {
-      id: "text",
-      channel: "text",
-      via: "text",
-      method: "text",
-      address: "text",
-      headers: "jsonb",
-      body: "bytea",
-      genuine: "boolean",
-      verdict: "jsonb",
-      unreadable: "text",
-      notes: "jsonb",
-      keys: "jsonb",
-      answered: "integer",
-      at: "timestamptz",
-    },
-  )
-  const said = batch(
-    "m",
-    messages.map(({ one, intake, channel }) => ({
-      id: one.id,
-      channel,
-      key: one.eventKey,
-      conversation: one.conversation,
-      event: one.message.event,
-      intake,
-      provider: one.message.providerId,
-      body: one.own ? { ...one.message, own: one.own } : one.message,
-      courtesies: one.courtesies.length > 0 ? one.courtesies : undefined,
-      words: one.words,
-      sent: one.message.sentAt,
-    })),
-    {
-      id: "text",
-      channel: "text",
-      key: "text",
-      conversation: "text",
-      event: "text",
-      intake: "text",
-      provider: "text",
-      body: "jsonb",
-      courtesies: "jsonb",
-      words: "text",
-      sent: "timestamptz",
-    },
-  )
   // Who asks to be sent nothing more is obeyed before anything else, also while a turn of theirs is under way.
   const wishes = messages.some(({ one }) => one.message.wish === "stop" || one.message.wish === "start")
     ? `, wishes AS (
@@ -152,97 +123,36 @@ export async function acceptIntakes(
       WHERE v.id = w.conversation
     )`
     : ""
-  const media = keepMedia(messages.map(({ one, channel }) => ({ id: one.id, channel, media: one.message.media ?? [] })))
+  const media = keepMedia(
+    messages.map(({ one, intake }) => ({ id: one.id, channel: intake.channel, media: one.message.media ?? [] })),
+  )
   const told = keepStatuses(intakes.flatMap((one) => one.statuses ?? []))
-  const sql = `
-    WITH mine AS (
-      ${
-        offset
-          ? "UPDATE leases SET poll_offset = ? WHERE channel = ? AND duty = 'poll' AND holder = ? AND until > now() RETURNING 1 AS ok"
-          : "SELECT 1 AS ok"
-      }
-    ), m AS (
-      SELECT m.* FROM mine, ${said.sql}
-    ), fresh AS (
-      INSERT INTO seen (channel, event_key, message)
-      SELECT channel, key, id FROM m ORDER BY channel, key
-      ON CONFLICT DO NOTHING
-      RETURNING message
-    ), numbered AS (
-      -- Ids sort by the order of receipt; the batch itself is sorted by key, against deadlocks.
-      SELECT m.*, row_number() OVER line AS n, count(*) OVER (PARTITION BY conversation) AS total
-      FROM m JOIN fresh ON fresh.message = m.id
-      WINDOW line AS (PARTITION BY conversation ORDER BY m.id)
-    ), lines AS (
-      INSERT INTO work AS w (conversation, channel, next_position, due_at, holder, fence, last_id)
-      SELECT n.conversation, n.channel, 1 + max(n.total),
-        CASE WHEN c.state <> 'on' THEN 'infinity' WHEN ?::text IS NULL THEN now() ELSE now() + ?::int * interval '1 second' END,
-        CASE WHEN c.state = 'on' THEN ?::text END,
-        1, max(n.id COLLATE "C")
-      FROM numbered n JOIN channels c ON c.key = n.channel
-      GROUP BY n.conversation, n.channel, c.state
-      ORDER BY n.conversation
-      ON CONFLICT (conversation) DO UPDATE SET
-        next_position = w.next_position + excluded.next_position - 1,
-        due_at = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.due_at ELSE excluded.due_at END,
-        holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END,
-        fence = w.fence + CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN 0 ELSE 1 END,
-        last_id = excluded.last_id
-      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns
-    ), said AS (
-      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, intake, provider_id, body, courtesies, words, sent_at)
-      SELECT n.id, n.channel, n.conversation, 'in', n.event, l.next_position - n.total + n.n - 1, 'provider', n.intake,
-        n.provider, n.body, n.courtesies, n.words, n.sent
-      FROM numbered n JOIN lines l USING (conversation)
-      RETURNING id, conversation, position, received_at
-    ), kept AS (
-      INSERT INTO intakes (id, channel, via, method, address, headers, body, genuine, verdict, unreadable, notes, event_keys, answered, received_at)
-      SELECT c.id, c.channel, c.via, c.method, c.address, c.headers, c.body, c.genuine, c.verdict, c.unreadable, c.notes,
-        ARRAY(SELECT jsonb_array_elements_text(c.keys)), c.answered, coalesce(c.at, clock_timestamp())
-      FROM mine, ${calls.sql}
-      -- A call from the local journal may be there already, if what was said of that was lost.
-      ON CONFLICT DO NOTHING
-    )${told.sql}${wishes}${media.sql}, bots AS MATERIALIZED (
-      SELECT c.key, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
-    )
-    SELECT said.id, said.conversation, said.position, said.received_at, l.holder,
-      l.channel, l.fence, l.heard, l.next_position, l.said, l.tries, l.minute_at, l.minute_turns, l.bot_turns,
-      s.state, s.offered, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out, b.release,
-      -- The state read here is of this statement's beginning, the claim of its end. They belong together when nobody
-      -- took a turn in between; and nothing but these messages may wait in the line, also where it is new.
-      l.heard = l.next_position - 1 - count(*) OVER (PARTITION BY said.conversation)
-        AND coalesce(w.fence + 1 = l.fence AND w.heard = l.heard, l.heard = 0) AS whole,
-      (SELECT count(*) FROM mine) AS allowed
-    FROM (SELECT 1) always
-    LEFT JOIN said ON true
-    LEFT JOIN lines l ON l.conversation = said.conversation
-    LEFT JOIN LATERAL (SELECT * FROM work w WHERE w.conversation = said.conversation LIMIT 1) w ON true
-    LEFT JOIN LATERAL (SELECT * FROM states s WHERE s.conversation = said.conversation LIMIT 1) s ON true
-    LEFT JOIN LATERAL (SELECT * FROM conversations v WHERE v.id = said.conversation LIMIT 1) v ON true
-    LEFT JOIN bots b ON b.key = l.channel
-    ORDER BY said.position`
+  const asked = accepting(offset !== undefined, wishes, told.sql, media.sql)
   const values = [
     ...(offset ? [offset.next, offset.channel, offset.holder] : []),
-    ...said.values,
+    ...saidShape.values(messages),
     claim?.holder ?? null,
     claim?.seconds ?? 0,
     claim?.holder ?? null,
-    ...calls.values,
+    ...callsShape.values(intakes),
     ...told.values,
     ...media.values,
   ]
-  const found = (await retryingConflicts(() => hotLists<Told>(database, sql, values))).map(readTold)
+  const found = (await retryingConflicts(() => hotLists<Told>(database, asked, values))).map(readTold)
   if (found[0]?.allowed === 0) throw new LeaseLost()
-  const fresh = found.filter((row) => row.id !== null)
+  const fresh = found.filter((row) => row.id !== null).sort((a, b) => a.position - b.position)
   const incoming = new Map(messages.map(({ one }) => [one.id, one]))
+  const brought = new Map<string, number>()
+  for (const { line } of fresh) brought.set(line.conversation, (brought.get(line.conversation) ?? 0) + 1)
   const claimed = new Map<string, Claimed>()
   for (const row of fresh) {
-    const { conversation, channel, fence } = row.line
+    const { conversation, channel, fence, heard, next_position: next } = row.line
     if (!claim || row.holder !== claim.holder) continue
     let one = claimed.get(conversation)
     if (!one) {
       one = { conversation, channel, fence }
-      if (row.whole) one.line = lineOf(row.line, true, [])
+      // Nothing but these messages may wait in the line.
+      if (row.undisturbed && heard === next - 1 - brought.get(conversation)!) one.line = lineOf(row.line, true, [])
       claimed.set(conversation, one)
     }
     const { message, own, courtesies, contact } = incoming.get(row.id!)!
@@ -260,6 +170,78 @@ export async function acceptIntakes(
     fresh: fresh.map((row) => ({ id: row.id!, conversation: row.line.conversation, position: row.position })),
     claimed: [...claimed.values()],
   }
+}
+
+/** The accepting statement; the last three are parts of it that most batches do without. */
+function accepting(offset: boolean, wishes: string, told: string, media: string): Statement {
+  return statement(
+    `accept ${offset} ${wishes} ${told} ${media}`,
+    () => `
+    WITH mine AS (
+      ${
+        offset
+          ? "UPDATE leases SET poll_offset = ? WHERE channel = ? AND duty = 'poll' AND holder = ? AND until > now() RETURNING 1 AS ok"
+          : "SELECT 1 AS ok"
+      }
+    ), m AS (
+      SELECT m.* FROM mine, ${saidShape.sql}
+    ), bots AS MATERIALIZED (
+      SELECT c.key, c.state, (${releaseOfLane}) AS release FROM channels c WHERE c.key IN (SELECT channel FROM m)
+    ), fresh AS (
+      -- The batch comes sorted by key, against deadlocks.
+      INSERT INTO seen (channel, event_key, message)
+      SELECT channel, key, id FROM m
+      ON CONFLICT DO NOTHING
+      RETURNING message
+    ), numbered AS (
+      -- Ids sort by the order of receipt. Counted from the end, since the end is what its line will tell.
+      SELECT m.*, row_number() OVER (PARTITION BY conversation ORDER BY m.id COLLATE "C" DESC) AS back
+      FROM m JOIN fresh ON fresh.message = m.id
+    ), lines AS (
+      INSERT INTO work AS w (conversation, channel, next_position, due_at, holder, fence, last_id)
+      SELECT n.conversation, n.channel, 1 + count(*),
+        CASE WHEN c.state <> 'on' THEN 'infinity' WHEN ?::text IS NULL THEN now() ELSE now() + ?::int * interval '1 second' END,
+        CASE WHEN c.state = 'on' THEN ?::text END,
+        1, max(n.id COLLATE "C")
+      FROM numbered n JOIN bots c ON c.key = n.channel
+      GROUP BY n.conversation, n.channel, c.state
+      ORDER BY n.conversation
+      ON CONFLICT (conversation) DO UPDATE SET
+        next_position = w.next_position + excluded.next_position - 1,
+        due_at = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.due_at ELSE excluded.due_at END,
+        holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END,
+        fence = w.fence + CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN 0 ELSE 1 END,
+        last_id = excluded.last_id
+      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns
+    ), said AS (
+      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, intake, provider_id, body, courtesies, words, search, sent_at)
+      SELECT n.id, n.channel, n.conversation, 'in', n.event, l.next_position - n.back, 'provider', n.intake,
+        n.provider, n.body, n.courtesies, n.words, ${searchOf("n.words")}, n.sent
+      FROM numbered n JOIN lines l USING (conversation)
+      RETURNING id, conversation, position, received_at
+    ), kept AS (
+      INSERT INTO intakes (id, channel, via, method, address, headers, body, genuine, verdict, unreadable, notes, event_keys, answered, received_at)
+      SELECT c.id, c.channel, c.via, c.method, c.address, c.headers, c.body, c.genuine, c.verdict, c.unreadable, c.notes,
+        c.keys::text[], c.answered, coalesce(c.at, clock_timestamp())
+      FROM mine, ${callsShape.sql}
+      -- A call from the local journal may be there already, if what was said of that was lost.
+      ON CONFLICT DO NOTHING
+    )${told}${wishes}${media}
+    SELECT said.id, said.conversation, said.position, said.received_at, l.holder,
+      l.channel, l.fence, l.heard, l.next_position, l.said, l.tries, l.minute_at, l.minute_turns, l.bot_turns,
+      s.state, s.offered, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out, b.release,
+      -- The state read here is of this statement's beginning, the claim of its end. They belong together when nobody
+      -- took a turn in between, also where the line is new.
+      coalesce(w.fence + 1 = l.fence AND w.heard = l.heard, l.heard = 0) AS undisturbed,
+      (SELECT count(*) FROM mine) AS allowed
+    FROM (SELECT 1) always
+    LEFT JOIN said ON true
+    LEFT JOIN lines l ON l.conversation = said.conversation
+    LEFT JOIN LATERAL (SELECT * FROM work w WHERE w.conversation = said.conversation LIMIT 1) w ON true
+    LEFT JOIN LATERAL (SELECT * FROM states s WHERE s.conversation = said.conversation LIMIT 1) s ON true
+    LEFT JOIN LATERAL (SELECT * FROM conversations v WHERE v.id = said.conversation LIMIT 1) v ON true
+    LEFT JOIN bots b ON b.key = l.channel`,
+  )
 }
 
 /** A row of what the accepting statement tells, in the order of its columns. */
@@ -287,7 +269,7 @@ type Told = [
   answeredBy: string,
   optedOut: Date | null,
   release: string | null,
-  whole: boolean,
+  undisturbed: boolean,
   allowed: number,
 ]
 
@@ -318,7 +300,7 @@ function readTold(row: Told) {
       opted_out: row[21],
       release: row[22],
     } satisfies LineColumns,
-    whole: row[23],
+    undisturbed: row[23],
     allowed: row[24],
   }
 }

@@ -165,6 +165,9 @@ export async function findMessages(database: Database, filter: MessageFilter): P
   return rows<MessageRow>(database, sql, [...values, filter.limit])
 }
 
+/** What a message is found by, from a column with its words: a vector of more than a megabyte would be refused. */
+export const searchOf = (words: string) => `to_tsvector('simple', left(${words}, 100000))`
+
 /** Every word must be there; the last may be unfinished. */
 function searchQuery(text: string | undefined): string | undefined {
   const words = text?.match(/[\p{L}\p{N}]+/gu)

@@ -1,11 +1,11 @@
 import type { OutgoingCall } from "../core/channels/kind.ts"
 import type { Place } from "../core/message/message.ts"
-import type { Database } from "./database.ts"
-import { hotRows, retryingConflicts, rows } from "./database.ts"
+import type { Database, Statement } from "./database.ts"
+import { hotRows, retryingConflicts, rows, statement } from "./database.ts"
 import { newId } from "./ids.ts"
-import { batch } from "./unnest.ts"
+import { batch, shape } from "./unnest.ts"
 import type { Offered, OutboundMessage } from "./turns.ts"
-import { outboundBatch, outboundInserts } from "./turns.ts"
+import { outboundInserts, outboundShape } from "./turns.ts"
 
 /** A message at the head of its conversation's line, with the call that is due. */
 export interface Head {
@@ -160,6 +160,55 @@ const parkedSends = `, kept_parked AS (
          SELECT parked, 'send', cause, reason, remedy, channel, conversation, message FROM gone WHERE parked IS NOT NULL
        )`
 
+const endedShape = shape<Settlement>("i", {
+  conversation: ["text", (one) => one.conversation],
+  position: ["bigint", (one) => one.position],
+  message: ["text", (one) => one.message],
+  channel: ["text", (one) => one.channel],
+  attempt: ["integer", (one) => one.attempt],
+  call: ["integer", (one) => one.call],
+  name: ["text", (one) => one.name],
+  outcome: ["text", (one) => one.outcome],
+  why: ["text", (one) => one.why],
+  status: ["integer", (one) => one.status],
+  answer: ["text", (one) => one.answer],
+  provider: ["text", (one) => one.providerId],
+  trace: ["text", (one) => one.trace],
+  again: ["double precision", (one) => one.again],
+  next: ["integer", (one) => one.nextCall],
+  tries: ["integer", (one) => one.tries],
+  doubted: ["boolean", (one) => one.doubted ?? false],
+  held: ["boolean", (one) => one.held ?? false],
+  parked: ["text", (one) => (one.parked ? newId("prk") : undefined)],
+  cause: ["text", (one) => one.parked?.cause],
+  reason: ["text", (one) => one.parked?.reason],
+  remedy: ["text", (one) => one.parked?.remedy],
+})
+
+const attemptColumns = "message, attempt, call, name, outcome, why, status, answer, provider, trace"
+
+/** The statement that records ended attempts, with the parts for what stays in its line and for what is parked. */
+function settling(staying: boolean, parking: boolean): Statement {
+  return statement(
+    `settle ${staying} ${parking}`,
+    () => `WITH i AS (SELECT * FROM ${endedShape.sql}),
+       gone AS (
+         DELETE FROM outbox o USING i WHERE o.conversation = i.conversation AND o.position = i.position
+           AND o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending' AND i.again IS NULL AND NOT i.held
+         RETURNING i.*, o.started_at
+       )${staying ? linesGoingOn : ""}, kept AS (
+         INSERT INTO attempts (message, attempt, call, name, outcome, why, status, answer, provider_id, trace, holder, started_at)
+         SELECT ${attemptColumns}, ?, started_at FROM gone
+         ${staying ? `UNION ALL SELECT ${attemptColumns}, ?, started_at FROM back` : ""}
+         ON CONFLICT DO NOTHING
+       )${parking ? parkedSends : ""}
+       -- Who joins the line after this statement began is announced by whoever adds them.
+       SELECT conversation FROM gone
+       WHERE EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = gone.conversation AND e.position > gone.position)
+       ${staying ? "UNION ALL SELECT conversation FROM back WHERE due_at <= now()" : ""}`,
+  )
+}
+
 /** Records ended attempts in one statement; gives the conversations in whose line somebody stands now. */
 export async function settleAttempts(
   database: Database,
@@ -167,81 +216,12 @@ export async function settleAttempts(
   settlements: Settlement[],
 ): Promise<Set<string>> {
   const sorted = [...settlements].sort((a, b) => (a.conversation < b.conversation ? -1 : 1))
-  const ended = batch(
-    "i",
-    sorted.map((one) => ({
-      conversation: one.conversation,
-      position: one.position,
-      message: one.message,
-      channel: one.channel,
-      attempt: one.attempt,
-      call: one.call,
-      name: one.name,
-      outcome: one.outcome,
-      why: one.why,
-      status: one.status,
-      answer: one.answer,
-      provider: one.providerId,
-      trace: one.trace,
-      again: one.again,
-      next: one.nextCall,
-      tries: one.tries,
-      doubted: one.doubted ?? false,
-      held: one.held ?? false,
-      parked: one.parked ? newId("prk") : undefined,
-      cause: one.parked?.cause,
-      reason: one.parked?.reason,
-      remedy: one.parked?.remedy,
-    })),
-    {
-      conversation: "text",
-      position: "bigint",
-      message: "text",
-      channel: "text",
-      attempt: "integer",
-      call: "integer",
-      name: "text",
-      outcome: "text",
-      why: "text",
-      status: "integer",
-      answer: "text",
-      provider: "text",
-      trace: "text",
-      again: "double precision",
-      next: "integer",
-      tries: "integer",
-      doubted: "boolean",
-      held: "boolean",
-      parked: "text",
-      cause: "text",
-      reason: "text",
-      remedy: "text",
-    },
-  )
   // Most leave the line for good: what is tried again or parked has its part of the statement only where there is any.
   const staying = sorted.some((one) => one.again !== undefined || one.held)
   const parking = sorted.some((one) => one.parked)
-  const attempt = "message, attempt, call, name, outcome, why, status, answer, provider, trace"
+  const values = [...endedShape.values(sorted), ...new Array<string>(staying ? 4 : 2).fill(holder)]
   const found = await retryingConflicts(() =>
-    hotRows<{ conversation: string }>(
-      database,
-      `WITH i AS (SELECT * FROM ${ended.sql}),
-       gone AS (
-         DELETE FROM outbox o USING i WHERE o.conversation = i.conversation AND o.position = i.position
-           AND o.holder = ? AND o.attempt = i.attempt AND o.state = 'sending' AND i.again IS NULL AND NOT i.held
-         RETURNING i.*, o.started_at
-       )${staying ? linesGoingOn : ""}, kept AS (
-         INSERT INTO attempts (message, attempt, call, name, outcome, why, status, answer, provider_id, trace, holder, started_at)
-         SELECT ${attempt}, ?, started_at FROM gone
-         ${staying ? `UNION ALL SELECT ${attempt}, ?, started_at FROM back` : ""}
-         ON CONFLICT DO NOTHING
-       )${parking ? parkedSends : ""}
-       -- Who joins the line after this statement began is announced by whoever adds them.
-       SELECT conversation FROM gone
-       WHERE EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = gone.conversation AND e.position > gone.position)
-       ${staying ? "UNION ALL SELECT conversation FROM back WHERE due_at <= now()" : ""}`,
-      [...ended.values, ...new Array<string>(staying ? 4 : 2).fill(holder)],
-    ),
+    hotRows<{ conversation: string }>(database, settling(staying, parking), values),
   )
   return new Set(found.map((row) => row.conversation))
 }
@@ -313,11 +293,10 @@ export async function addToLine(
        RETURNING w.next_position - ? AS first`,
       [line.conversation, line.channel, n + 1, n, n, messages.at(-1)!.id, n, n, n, n],
     )
-    const outs = outboundBatch(messages.map((out, at) => ({ ...line, out, n: at })))
     await rows(
       step,
-      `WITH o AS (SELECT o.*, ?::bigint + o.n AS position, false AS starts FROM ${outs.sql}), ${outboundInserts} SELECT 1`,
-      [place!.first, ...outs.values, null],
+      `WITH o AS (SELECT o.*, ?::bigint + o.n AS position, false AS starts FROM ${outboundShape.sql}), ${outboundInserts} SELECT 1`,
+      [place!.first, ...outboundShape.values(messages.map((out, at) => ({ ...line, out, n: at }))), null],
     )
     if (offered) {
       await rows(

@@ -1,11 +1,12 @@
 import type { OutgoingCall } from "../core/channels/kind.ts"
 import type { Message, Place } from "../core/message/message.ts"
-import type { Database } from "./database.ts"
-import { hotRows, retryingConflicts, rows } from "./database.ts"
+import type { Database, Statement } from "./database.ts"
+import { hotLists, hotRows, retryingConflicts, rows, statement } from "./database.ts"
 import type { Claimed } from "./intake.ts"
 import { newId } from "./ids.ts"
+import { searchOf } from "./messages.ts"
 import type { Batch } from "./unnest.ts"
-import { batch } from "./unnest.ts"
+import { batch, listLiteral, shape } from "./unnest.ts"
 
 /** Takes conversations whose time has come and that nobody holds; many at once, none twice. */
 export async function claimDue(database: Database, holder: string, seconds: number, limit: number): Promise<Claimed[]> {
@@ -305,6 +306,81 @@ export interface CommitResult {
   waiting: { message: string; conversation: string; channel: string }[]
 }
 
+const doneShape = shape<TurnResult>("i", {
+  conversation: ["text", (one) => one.conversation],
+  fence: ["bigint", (one) => one.fence],
+  heard: ["bigint", (one) => one.heard],
+  was: ["bigint", (one) => one.heardBefore],
+  seen: ["bigint", (one) => one.seenNext],
+  said: ["integer", (one) => one.seenSaid],
+  again: ["double precision", (one) => one.again],
+  tries: ["integer", (one) => one.tries],
+  minute: ["timestamptz", (one) => one.minuteAt],
+  turns: ["integer", (one) => one.minuteTurns],
+  bots: ["integer", (one) => one.botTurns],
+  outs: ["integer", (one) => one.out.length],
+  state: ["jsonb", (one) => one.state],
+  offered: ["jsonb", (one) => (one.offered && one.offered.length > 0 ? one.offered : undefined)],
+  last: ["text", (one) => one.out.at(-1)?.id],
+})
+
+/** A turn as it stands with one of its messages. */
+interface TurnRow {
+  conversation: string
+  message: string
+  turn: TurnRecord
+  lead: string
+  /** Whether this is the message that what they share is written with. */
+  whole: boolean
+  replies: OutboundMessage[]
+}
+
+const turnsShape = shape<TurnRow>("t", {
+  conversation: ["text", (one) => one.conversation],
+  message: ["text", (one) => one.message],
+  turn: ["text", ({ turn }) => turn.id],
+  lead: ["text", (one) => one.lead],
+  outcome: ["text", ({ turn }) => turn.outcome],
+  reason: ["text", ({ turn }) => turn.reason],
+  route: ["text", ({ turn }) => turn.route],
+  handler: ["text", ({ turn }) => turn.handler],
+  release: ["text", ({ turn }) => turn.release],
+  slots: ["jsonb", ({ turn, whole }) => (whole ? turn.slots : undefined)],
+  taken: ["jsonb", ({ turn, whole }) => (whole ? turn.takenAs : undefined)],
+  before: ["jsonb", ({ turn, whole }) => (whole ? turn.stateBefore : undefined)],
+  after: ["jsonb", ({ turn, whole }) => (whole ? turn.stateAfter : undefined)],
+  replies: ["text", ({ replies, whole }) => (whole ? listLiteral(replies.map((one) => one.id)) : undefined)],
+  log: ["jsonb", ({ turn, whole }) => (whole ? turn.log : undefined)],
+  error: ["jsonb", ({ turn, whole }) => (whole ? turn.error : undefined)],
+  degraded: ["jsonb", ({ turn, whole }) => (whole ? turn.degraded : undefined)],
+  run: ["integer", ({ turn }) => turn.run],
+  started: ["timestamptz", ({ turn }) => turn.startedAt],
+})
+
+/** A new outbound message, and its place among those that join its line with it. */
+export interface OutboundRow {
+  conversation: string
+  channel: string
+  turn?: string
+  out: OutboundMessage
+  n: number
+}
+
+export const outboundShape = shape<OutboundRow>("o", {
+  conversation: ["text", (one) => one.conversation],
+  channel: ["text", (one) => one.channel],
+  turn: ["text", (one) => one.turn],
+  n: ["integer", (one) => one.n],
+  id: ["text", ({ out }) => out.id],
+  event: ["text", ({ out }) => out.event],
+  origin: ["text", ({ out }) => out.origin],
+  author: ["text", ({ out }) => out.author],
+  body: ["jsonb", ({ out }) => out.body],
+  words: ["text", ({ out }) => out.words],
+  calls: ["jsonb", ({ out }) => out.calls],
+  start: ["boolean", ({ out }) => out.start ?? false],
+})
+
 /**
  * Commits finished turns, many in one statement. Only what the fenced `UPDATE work` lets through is inserted, so a
  * process that lost its claim leaves nothing. The first attempt of a reply starts in the same transaction when nothing
@@ -317,107 +393,57 @@ export async function commitTurns(
   results: TurnResult[],
 ): Promise<CommitResult> {
   const sorted = [...results].sort((a, b) => (a.conversation < b.conversation ? -1 : 1))
-  const done = batch(
-    "i",
-    sorted.map((one) => ({
-      conversation: one.conversation,
-      fence: one.fence,
-      heard: one.heard,
-      was: one.heardBefore,
-      seen: one.seenNext,
-      said: one.seenSaid,
-      again: one.again,
-      tries: one.tries,
-      minute: one.minuteAt?.toISOString(),
-      turns: one.minuteTurns,
-      bots: one.botTurns,
-      outs: one.out.length,
-      state: one.state,
-      offered: one.offered && one.offered.length > 0 ? one.offered : undefined,
-      last: one.out.at(-1)?.id,
-    })),
-    {
-      conversation: "text",
-      fence: "bigint",
-      heard: "bigint",
-      was: "bigint",
-      seen: "bigint",
-      said: "integer",
-      again: "double precision",
-      tries: "integer",
-      minute: "timestamptz",
-      turns: "integer",
-      bots: "integer",
-      outs: "integer",
-      state: "jsonb",
-      offered: "jsonb",
-      last: "text",
-    },
-  )
-  const turns = batch(
-    "t",
-    sorted.flatMap(({ conversation, turn, out }) =>
-      turn.messages.map((message, at) => {
-        // What several messages of one turn share is written once, with the last of them.
-        const lead = at === turn.messages.length - 1
-        return {
-          conversation,
-          message,
-          turn: turn.id,
-          lead: turn.messages.at(-1)!,
-          outcome: turn.outcome,
-          reason: turn.reason,
-          route: turn.route,
-          handler: turn.handler,
-          release: turn.release,
-          slots: lead ? turn.slots : undefined,
-          taken: lead ? turn.takenAs : undefined,
-          before: lead ? turn.stateBefore : undefined,
-          after: lead ? turn.stateAfter : undefined,
-          replies: lead ? out.map((one) => one.id) : undefined,
-          log: lead ? turn.log : undefined,
-          error: lead ? turn.error : undefined,
-          degraded: lead ? turn.degraded : undefined,
-          run: turn.run,
-          started: turn.startedAt.toISOString(),
-        }
-      }),
-    ),
-    {
-      conversation: "text",
-      message: "text",
-      turn: "text",
-      lead: "text",
-      outcome: "text",
-      reason: "text",
-      route: "text",
-      handler: "text",
-      release: "text",
-      slots: "jsonb",
-      taken: "jsonb",
-      before: "jsonb",
-      after: "jsonb",
-      replies: "jsonb",
-      log: "jsonb",
-      error: "jsonb",
-      degraded: "jsonb",
-      run: "integer",
-      started: "timestamptz",
-    },
-  )
-  const outs = outboundBatch(
-    sorted.flatMap(({ conversation, channel, out, turn }) =>
-      out.map((one, n) => ({ conversation, channel, turn: turn.id, out: one, n })),
-    ),
-  )
+  const turns: TurnRow[] = []
+  const outs: OutboundRow[] = []
+  for (const { conversation, channel, turn, out } of sorted) {
+    // What several messages of one turn share is written once, with the last of them.
+    const lead = turn.messages.at(-1)!
+    for (const message of turn.messages)
+      turns.push({ conversation, message, turn, lead, whole: message === lead, replies: out })
+    out.forEach((one, n) => outs.push({ conversation, channel, turn: turn.id, out: one, n }))
+  }
   const parked = parkedWith(sorted)
   const tokens = tokensWith(sorted)
-  // Asked only where somebody may have opted out, so that the other kinds do not pay for it.
-  const unlessOptedOut = sorted.some((one) => one.out.some((out) => out.guarded))
-    ? "AND (SELECT v.opted_out FROM conversations v WHERE v.id = o.conversation) IS NULL"
-    : ""
-  const sql = `
-    WITH i AS (SELECT * FROM ${done.sql}),
+  const guarded = sorted.some((one) => one.out.some((out) => out.guarded))
+  const asked = committing(guarded, parked.sql, tokens.sql)
+  const values = [
+    ...doneShape.values(sorted),
+    seconds,
+    holder,
+    ...turnsShape.values(turns),
+    ...outboundShape.values(outs),
+    holder,
+    ...parked.values,
+    ...tokens.values,
+  ]
+  type Row = [conversation: string, id: null, position: null, more: boolean]
+  type SentRow = [conversation: null, id: string, position: number, starts: boolean]
+  const found = await retryingConflicts(() => hotLists<Row | SentRow>(database, asked, values))
+  const lines = new Map(outs.map((one) => [one.out.id, one]))
+  const done: CommitResult = { committed: new Set(), more: new Set(), started: [], waiting: [] }
+  for (const [committed, message, position, flag] of found) {
+    if (message === null) {
+      done.committed.add(committed)
+      if (flag) done.more.add(committed)
+      continue
+    }
+    const { conversation, channel } = lines.get(message)!
+    if (flag) done.started.push({ message, conversation, position })
+    else done.waiting.push({ message, conversation, channel })
+  }
+  return done
+}
+
+/**
+ * The committing statement; the last two are parts of it that most batches do without.
+ *
+ * @param guarded whether somebody may have opted out: the other kinds do not pay for asking
+ */
+function committing(guarded: boolean, parked: string, tokens: string): Statement {
+  return statement(
+    `commit ${guarded} ${parked} ${tokens}`,
+    () => `
+    WITH i AS (SELECT * FROM ${doneShape.sql}),
     -- Locked in the batch's order, which is sorted: the planner goes from it to work by index, one by one.
     held AS (
       UPDATE work w SET
@@ -441,50 +467,20 @@ export async function commitTurns(
       INSERT INTO turns (message, turn, lead, conversation, outcome, reason, route, handler, release, slots, taken_as, state_before,
         state_after, replies, log, error, degraded, run, started_at)
       SELECT t.message, t.turn, t.lead, t.conversation, t.outcome, t.reason, t.route, t.handler, t.release, t.slots, t.taken, t.before,
-        t.after, CASE WHEN t.replies IS NOT NULL THEN ARRAY(SELECT jsonb_array_elements_text(t.replies)) END, t.log, t.error, t.degraded, t.run, t.started
-      FROM ${turns.sql} JOIN held USING (conversation)
+        t.after, t.replies::text[], t.log, t.error, t.degraded, t.run, t.started
+      FROM ${turnsShape.sql} JOIN held USING (conversation)
     ), o AS (
       -- What this statement sees of the outbox is all there is only if nothing outbound has joined the line since it was loaded.
       SELECT o.*, h.first + o.n AS position, o.start AND o.n = 0 AND h.alone
         AND NOT EXISTS (SELECT 1 FROM outbox e WHERE e.conversation = o.conversation)
-        ${unlessOptedOut} AS starts
-      FROM ${outs.sql} JOIN held h USING (conversation)
+        ${guarded ? "AND (SELECT v.opted_out FROM conversations v WHERE v.id = o.conversation) IS NULL" : ""} AS starts
+      FROM ${outboundShape.sql} JOIN held h USING (conversation)
     ),
-    ${outboundInserts}${parked.sql}${tokens.sql}
+    ${outboundInserts}${parked}${tokens}
     -- Not joined: the planner takes batches for small and would go through all of one for each of the other.
-    SELECT conversation, more, NULL AS id, NULL AS position, NULL AS starts, NULL AS channel FROM held
-    UNION ALL SELECT conversation, NULL, id, position, starts, channel FROM o`
-  const values = [
-    ...done.values,
-    seconds,
-    holder,
-    ...turns.values,
-    ...outs.values,
-    holder,
-    ...parked.values,
-    ...tokens.values,
-  ]
-  type Row = {
-    conversation: string
-    more: boolean
-    id: string | null
-    position: number
-    starts: boolean
-    channel: string
-  }
-  const found = await retryingConflicts(() => hotRows<Row>(database, sql, values))
-  const held = found.filter((row) => row.id === null)
-  const sent = found.filter((row) => row.id !== null)
-  return {
-    committed: new Set(held.map((row) => row.conversation)),
-    more: new Set(held.filter((row) => row.more).map((row) => row.conversation)),
-    started: sent
-      .filter((row) => row.starts)
-      .map((row) => ({ message: row.id!, conversation: row.conversation, position: row.position })),
-    waiting: sent
-      .filter((row) => !row.starts)
-      .map((row) => ({ message: row.id!, conversation: row.conversation, channel: row.channel })),
-  }
+    SELECT conversation, NULL AS id, NULL AS position, more FROM held
+    UNION ALL SELECT NULL, id, position, starts FROM o`,
+  )
 }
 
 /** The part of a commit that parks what is for a person to decide; empty when nothing is, so that most commits are shorter. */
@@ -535,46 +531,10 @@ function tokensWith(results: TurnResult[]): Batch {
   }
 }
 
-export function outboundBatch(
-  records: { conversation: string; channel: string; turn?: string; out: OutboundMessage; n: number }[],
-) {
-  return batch(
-    "o",
-    records.map(({ conversation, channel, turn, out, n }) => ({
-      conversation,
-      channel,
-      turn,
-      n,
-      id: out.id,
-      event: out.event,
-      origin: out.origin,
-      author: out.author,
-      body: out.body,
-      words: out.words,
-      calls: out.calls,
-      start: out.start ?? false,
-    })),
-    {
-      conversation: "text",
-      channel: "text",
-      turn: "text",
-      n: "integer",
-      id: "text",
-      event: "text",
-      origin: "text",
-      author: "text",
-      body: "jsonb",
-      words: "text",
-      calls: "jsonb",
-      start: "boolean",
-    },
-  )
-}
-
 /** What every new outbound message writes, from a relation `o` with `position` and `starts`. Takes the holder. */
 export const outboundInserts = `kept_out AS (
-      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, author, turn, body, words, calls)
-      SELECT o.id, o.channel, o.conversation, 'out', o.event, o.position, o.origin, o.author, o.turn, o.body, o.words, o.calls FROM o
+      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, author, turn, body, words, search, calls)
+      SELECT o.id, o.channel, o.conversation, 'out', o.event, o.position, o.origin, o.author, o.turn, o.body, o.words, ${searchOf("o.words")}, o.calls FROM o
     ), kept_outbox AS (
       INSERT INTO outbox (conversation, position, channel, message, state, due_at, holder, attempt, started_at)
       SELECT o.conversation, o.position, o.channel, o.id, CASE WHEN o.starts THEN 'sending' ELSE 'waiting' END, now(),
