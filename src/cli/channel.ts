@@ -154,7 +154,7 @@ export function printCheck(checked: ChannelCheck): void {
   for (const { about, mark, says, remedy, passage } of checked.lines) {
     const tint = tints[mark]
     print(
-      `${tint(marks[mark])} ${about.padEnd(18)} ${mark === "left" ? colors.dim(says) : wrapped(sentence(says), 21)}`,
+      `${tint(marks[mark])} ${about.padEnd(18)} ${mark === "left" ? colors.dim(sentence(says)) : wrapped(sentence(says), 21)}`,
     )
     if (remedy && mark !== "left") print(`${" ".repeat(21)}${colors.dim(wrapped(remedy, 21))}`)
     if (passage) print(`${" ".repeat(21)}${colors.dim(`wobbet passage ${passage} shows it.`)}`)

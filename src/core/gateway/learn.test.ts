@@ -51,6 +51,22 @@ test.each<[string, string, { [role: string]: string }]>([
     "<sms><MsgId>1007</MsgId><Sender>447700900123</Sender><Receiver>447700900999</Receiver><Body>hello quay</Body></sms>",
     { from: "/sms/Sender", text: "/sms/Body", id: "/sms/MsgId" },
   ],
+  [
+    "names of its own",
+    '{"kind":"inbound","data":{"uid":"iq-1","origin":{"msisdn":"447700900455","label":"Rui Costa"},"content":{"plain":"next crossing"},"when":"2026-11-25T09:20:01Z"}}',
+    {
+      from: "/data/origin/msisdn",
+      text: "/data/content/plain",
+      id: "/data/uid",
+      name: "/data/origin/label",
+      time: "/data/when",
+    },
+  ],
+  [
+    "values that say what they are",
+    '{"sig":"9f86d081884c7d659a2feaa0c55ad015","z":"01J9ZK3V7Q8M2N4P6R8T","a":"447700900455","phone":"447700900455","b":"is there a boat","c":"2026-11-25T09:20:01Z"}',
+    { from: "/phone", text: "/b", id: "/z", time: "/c" },
+  ],
 ])("%s: sender, text, id and time are proposed", (_what, body, wanted) => {
   expect(learned(call(body)).roles).toMatchObject(wanted)
 })

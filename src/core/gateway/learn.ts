@@ -115,15 +115,18 @@ function flat(value: unknown, where: string, depth = 0): SampleField[] {
 const names: { [role in FieldRole]: RegExp[] } = {
   from: [
     /^(from|sender|msisdn|source|originator|fromusername|from_?number|sender_?id|mobile|phone)$/i,
-    /from|sender|author|phone|msisdn|caller|number|^(who|user|person|contact|customer)$/i,
+    /from|sender|author|origin|phone|msisdn|caller|number|^(who|user|person|contact|customer|peer|party)$/i,
   ],
   text: [/^(text|body|message|content|msg|sms|said|words|message_?text|msg_?body)$/i, /text|body|message|content/i],
   id: [
-    /^(id|message_?id|msg_?id|message_?sid|uuid|guid|sms_?id|ref|reference)$/i,
-    /(message|msg|event).*id|_id$|Id$|sid$/,
+    /^(id|uid|mid|message_?id|msg_?id|message_?sid|uuid|guid|sms_?id|ref|reference|message_?key)$/i,
+    /(message|msg|event).*id|_id$|Id$|sid$|^(key|ticket)$/,
   ],
-  time: [/^(time|timestamp|date|sent_?at|received_?at|create_?time|created|datetime|at)$/i, /time|date|stamp/i],
-  name: [/^(name|push_?name|profile_?name|sender_?name|display_?name|username|contact_?name)$/i, /name$/i],
+  time: [/^(time|timestamp|ts|date|sent_?at|received_?at|create_?time|created|datetime|at|when)$/i, /time|date|stamp/i],
+  name: [
+    /^(name|push_?name|profile_?name|sender_?name|display_?name|full_?name|nick_?name|username|contact_?name)$/i,
+    /name$|^(label|nick|alias|title)$/i,
+  ],
   place: [
     /^(chat_?id|conversation|conversation_?id|group_?id|room|room_?id|thread_?id|channel_?id)$/i,
     /chat|conversation|group|room/i,
@@ -142,17 +145,29 @@ const fits: { [role in FieldRole]: (value: string) => number } = {
         : /^https?:/.test(value)
           ? -9
           : 0,
-  id: (value) => (/\s/.test(value) || value.length < 3 ? -9 : /\d/.test(value) ? 2 : 0),
-  time: (value) => (isTime(value) ? 3 : -9),
+  // A long mix of letters and digits is an id, whatever it is called.
+  id: (value) => (/[\s:]/.test(value) || value.length < 3 ? -9 : isUnique(value) ? 4.5 : /\d/.test(value) ? 2 : 0),
+  // A date with a time of day is nothing else, whatever it is called; a number may be a telephone's.
+  time: (value) => (!isTime(value) ? -9 : value.includes(":") ? 4.5 : 3),
   name: (value) => (value.length > 60 || /^[\d+]/.test(value) ? -9 : 0),
   place: (value) => (/\s/.test(value) ? -9 : 0),
   media: (value) => (/^https?:\/\//.test(value) ? 3 : -9),
   mime: (value) => (/^[\w.+-]+\/[\w.+-]+$/.test(value) ? 3 : -9),
 }
 
+/** Names that a role never has: the other side, and what proves a call or says whose account it is. */
+const spoils: { [role in FieldRole]?: RegExp } = {
+  from: /^to|recipient|receiver|destination/i,
+  id: /\bsig|signature|hash|token|secret|account|instance|device|session/i,
+}
+
 function isTime(value: string): boolean {
   if (/^\d{10}(\.\d+)?$|^\d{13}$/.test(value)) return true
   return /^\d{4}-\d\d-\d\d/.test(value) && !Number.isNaN(Date.parse(value))
+}
+
+function isUnique(value: string): boolean {
+  return /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(value) || /^(?=.*\d)(?=.*[a-z])[\w.-]{16,64}$/i.test(value)
 }
 
 function rolesIn(fields: SampleField[]): { [role in FieldRole]?: string } {
@@ -181,8 +196,10 @@ function scoreOf(role: FieldRole, where: string, value: string): number {
     /^(id|number|phone|address|value|body)$/i.test(last) && names[role].some((one) => one.test(parent)) ? 4 : 0
   const named = exact!.test(last) ? 5 : near!.test(last) ? 3 : 0
   if (role === "text" && named === 0 && names.name.some((one) => one.test(last))) return 0
-  const spoiled = role === "from" && /^to|recipient|receiver|destination/i.test(`${parent}${last}`) ? -9 : 0
-  return Math.max(named, inside) + fits[role](value) + spoiled - steps.length * 0.1
+  const spoiled = spoils[role]?.test(`${parent} ${last}`) ? -9 : 0
+  // What stands beside the sender's number is the sender's name.
+  const beside = role === "name" && named > 0 && names.from.some((one) => one.test(parent)) ? 2 : 0
+  return Math.max(named, inside) + beside + fits[role](value) + spoiled - steps.length * 0.1
 }
 
 const signatureHeader = /sign|hmac|digest|hash/i

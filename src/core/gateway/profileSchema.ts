@@ -10,18 +10,20 @@ const authorization = Joi.object({
   bearer: Joi.string(),
 }).xor("basic", "bearer")
 const headers = Joi.object().pattern(/^[A-Za-z0-9-]+$/, Joi.string())
+/** A header's name (RFC 9110, 5.6.2), perhaps a setting's, or with a star for a part of it. */
+const header = Joi.string().pattern(/^[\w!#$%&'*+.^`|~{}-]+$/)
 const algorithm = Joi.valid("sha1", "sha256", "sha512").required()
 const encoding = Joi.valid("hex", "base64").required()
 const clock = Joi.object({
-  header: Joi.string(),
+  header,
   query: Joi.string(),
   within: Joi.number().integer().min(1).default(300),
 }).xor("header", "query")
 
 const schemes: { [name: string]: Joi.SchemaMap } = {
-  "address-and-form": { header: Joi.string().required(), algorithm, encoding, bodyHash: Joi.string() },
-  body: { header: Joi.string().required(), algorithm, encoding },
-  template: { header: Joi.string().required(), over: Joi.string().required(), algorithm, encoding, clock },
+  "address-and-form": { header: header.required(), algorithm, encoding, bodyHash: Joi.string() },
+  body: { header: header.required(), algorithm, encoding },
+  template: { header: header.required(), over: Joi.string().required(), algorithm, encoding, clock },
   "sorted-hash": {
     query: Joi.string().required(),
     of: Joi.array().items(Joi.string()).min(1).required(),
@@ -29,7 +31,7 @@ const schemes: { [name: string]: Joi.SchemaMap } = {
     encoding: encoding.optional().default("hex"),
     clock,
   },
-  word: { header: Joi.string(), query: Joi.string() },
+  word: { header, query: Joi.string() },
   basic: { user: Joi.string().required() },
 }
 const verify = Joi.array().items(

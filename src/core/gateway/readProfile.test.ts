@@ -36,6 +36,14 @@ test.each<[string, string, string, number, string, string]>([
     'Was "json" meant?',
   ],
   ["a field that does not exist", "id: /id, from", "idd: /id, from", 12, 'no field "idd"', 'Was "id" meant?'],
+  [
+    "a header no call can carry",
+    "query: word",
+    'header: "x sign"',
+    11,
+    '"x sign" cannot be a header',
+    "one header's name",
+  ],
   ["something missing", ", text: /text", "", 12, "inbound.message.text is missing", "Say where the text stands"],
   ["a scheme nobody knows", "scheme: word", "scheme: wrod", 11, '"wrod" is no scheme', 'Was "word" meant?'],
   [

@@ -87,7 +87,10 @@ function findingOf(detail: Joi.ValidationErrorItem): Finding {
       return {
         ...at,
         says: `"${String(context.value)}" cannot be a ${last}`,
-        remedy: "Use small letters, digits and hyphens, such as harbour-gateway.",
+        remedy:
+          last === "header"
+            ? "Write one header's name, such as x-signature."
+            : "Use small letters, digits and hyphens, such as harbour-gateway.",
       }
     case "number.min":
     case "number.max":
