@@ -2,6 +2,8 @@ import Table from "cli-table3"
 import pc from "picocolors"
 import type { Results, Run, Share } from "./main.ts"
 
+const style = { head: ["bold"], border: ["gray"], compact: true }
+
 /** The middle one: a single bad round on a shared machine moves it little. */
 export function median(values: number[]): number {
   const sorted = [...values].sort((a, b) => a - b)
@@ -50,7 +52,7 @@ export function linesOf(results: Results): Line[] {
 export function printTable(results: Results): void {
   const table = new Table({
     head: ["figure", "baseline", "Wobbet", "ratio", "aim", ""],
-    style: { head: ["bold"], border: ["gray"] },
+    style,
   })
   for (const { figure, baseline, wobbet, ratio, aim, met } of linesOf(results)) {
     const verdict = met ? pc.green("met") : pc.yellow("missed")
@@ -67,7 +69,7 @@ export function printTable(results: Results): void {
   )
   const cost = new Table({
     head: ["processor time, ms a message", "service", "handler hosts", "PostgreSQL", "load and provider", "in all"],
-    style: { head: ["bold"], border: ["gray"] },
+    style,
   })
   for (const [name, runs] of [
     ["hand-written", results.handwritten],
@@ -101,7 +103,7 @@ export function printKinds({ rates, handled }: NonNullable<Results["kinds"]>): v
       "aim",
       "",
     ],
-    style: { head: ["bold"], border: ["gray"] },
+    style,
   })
   const verdict = (met: boolean) => (met ? pc.green("met") : pc.yellow("missed"))
   const first = median(handled.telegram ?? [1])
@@ -127,7 +129,6 @@ export function printKinds({ rates, handled }: NonNullable<Results["kinds"]>): v
 
 /** What forged calls cost: each by itself, and a flood of them beside genuine messages. */
 export function printForged({ search, floods }: NonNullable<Results["forged"]>): void {
-  const style = { head: ["bold"], border: ["gray"] }
   const verdict = (met: boolean) => (met ? pc.green("met") : pc.yellow("missed"))
   const times = new Table({ head: ["why a forged call was refused", "body", "p50", "p99", "aim", ""], style })
   for (const { kind, size, p50, p99 } of search)
