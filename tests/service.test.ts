@@ -176,6 +176,15 @@ describe("the API", () => {
       detail: expect.stringContaining("limit") as unknown,
       remedy: expect.any(String) as unknown,
     })
+    // An address that cannot be read is answered by the framework, before any of ours is reached.
+    for (const [path, status] of [
+      ["/messages/%zz", 400],
+      ["/nothing", 404],
+    ] as const) {
+      const strange = await asked(path)
+      expect(strange.headers.get("content-type")).toContain("application/problem+json")
+      expect(await strange.json()).toMatchObject({ status, remedy: expect.any(String) as unknown })
+    }
     const refused = service.client.addChannel({ kind: "telegram", key: "bad", secrets: { token: "no token at all" } })
     await expect(refused).rejects.toMatchObject({ status: 400, field: "secrets.token" })
     await refused.catch((error: ApiError) => expect(error.message).not.toContain("no token at all"))

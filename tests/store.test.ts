@@ -1,9 +1,14 @@
 import fc from "fast-check"
-import { hotRows, openDatabase, rows } from "../src/store/database.ts"
+import { hotRows, migrate, openDatabase, rows } from "../src/store/database.ts"
 import type { Database } from "../src/store/database.ts"
+import { conversationsAt } from "../src/store/directory.ts"
+import { newId } from "../src/store/ids.ts"
+import type { Intake } from "../src/store/intake.ts"
+import { acceptIntakes } from "../src/store/intake.ts"
 import * as first from "../src/store/migrations/0001-first.ts"
 import * as fewerRows from "../src/store/migrations/0002-fewer-rows.ts"
-import { batch } from "../src/store/unnest.ts"
+import * as writtenSearch from "../src/store/migrations/0005-written-search.ts"
+import { batch, listLiteral } from "../src/store/unnest.ts"
 import { freshDatabase } from "./support/harness.ts"
 
 let database: Database
@@ -51,6 +56,16 @@ test("a batch brings every value to PostgreSQL as it was: text, numbers, times, 
         values,
       )
       expect(JSON.stringify(found)).toBe(JSON.stringify(records))
+    }),
+    { numRuns: 100 },
+  )
+})
+
+test("a list of texts is read as it was, whatever is in them", async () => {
+  await fc.assert(
+    fc.asyncProperty(fc.array(words, { maxLength: 6 }), async (texts) => {
+      const [found] = await rows<{ list: string[] }>(database, "SELECT ?::text::text[] AS list", [listLiteral(texts)])
+      expect(found!.list).toEqual(texts)
     }),
     { numRuns: 100 },
   )
@@ -106,5 +121,112 @@ test("what was on record before the second migration reads the same after it", a
   expect(await rows(old, "SELECT calls FROM messages WHERE id = 'msg_sent'")).toEqual([
     { calls: [{ name: "sendMessage" }] },
   ])
+  await writtenSearch.up(old)
+  expect(await rows(old, "SELECT id FROM messages WHERE search @@ to_tsquery('simple', 'hello') ORDER BY id")).toEqual([
+    { id: "msg_begun" },
+    { id: "msg_sent" },
+  ])
   await old.destroy()
+})
+
+describe("a batch of calls that is accepted", () => {
+  const claim = { holder: "here", seconds: 30 }
+  let own: Database
+  let quay: string
+  let holm: string
+
+  beforeAll(async () => {
+    const url = await freshDatabase()
+    own = openDatabase(url)
+    await migrate(url, own, new Date())
+    await rows(own, "INSERT INTO channels (key, kind, settings, sealed) VALUES ('ferry', 'telegram', '{}', '{}')")
+    const places = ["7100000001", "7100000002"].map((address) => ({ address, kind: "direct" as const }))
+    ;[quay, holm] = (await conversationsAt(
+      own,
+      places.map((place) => ({ channel: "ferry", place })),
+    )) as [string, string]
+  })
+  afterAll(() => own.destroy())
+
+  /** A call with messages, each its event's key, its conversation and its text, in the order of receipt. */
+  function call(...said: [key: string, conversation: string, text: string][]): Intake {
+    return {
+      id: newId("itk"),
+      channel: "ferry",
+      via: "webhook",
+      method: "POST",
+      address: "/in/ferry",
+      headers: {},
+      body: Buffer.from("{}"),
+      verdict: { genuine: true, by: "a test" },
+      notes: [],
+      messages: said.map(([eventKey, conversation, text]) => ({
+        id: newId("msg"),
+        eventKey,
+        conversation,
+        message: { event: "text", text, place: { address: "7100000001", kind: "direct" } },
+        words: text,
+        courtesies: [],
+        own: false,
+        contact: null,
+      })),
+    }
+  }
+  const line = (conversation: string) =>
+    rows<{ position: number; words: string }>(
+      own,
+      "SELECT position, words FROM messages WHERE conversation = ? ORDER BY position",
+      [conversation],
+    )
+
+  test("gives each conversation its positions by the order of receipt, whatever the keys, and its line whole", async () => {
+    const { fresh, claimed } = await acceptIntakes(
+      own,
+      [call(["9", quay, "one"], ["1", holm, "other"]), call(["5", quay, "two"]), call(["2", quay, "three"])],
+      claim,
+    )
+    expect(fresh).toHaveLength(4)
+    expect(await line(quay)).toEqual(["one", "two", "three"].map((text, at) => ({ position: at + 1, words: text })))
+    expect(await line(holm)).toEqual([{ position: 1, words: "other" }])
+    const lines = Object.fromEntries(claimed.map((one) => [one.conversation, one.line!]))
+    expect(lines[quay]!.pending.map(({ position, message }) => [position, message.text])).toEqual([
+      [1, "one"],
+      [2, "two"],
+      [3, "three"],
+    ])
+    expect(lines[holm]!.pending).toHaveLength(1)
+  })
+
+  test("goes on behind what is there; what was seen before falls out and leaves no gap", async () => {
+    const again = await acceptIntakes(own, [call(["5", quay, "two again"], ["7", quay, "four"])], claim)
+    expect(again.fresh.map((one) => one.position)).toEqual([4])
+    // Still claimed by the first batch: its holder will see that more has come, and nobody takes a second turn.
+    expect(again.claimed).toEqual([expect.objectContaining({ conversation: quay, fence: 1 })])
+    expect(again.claimed[0]!.line).toBeUndefined()
+    expect((await line(quay)).map((one) => one.words)).toEqual(["one", "two", "three", "four"])
+  })
+
+  test("that was seen whole changes nothing but that it is on record", async () => {
+    const before = await line(quay)
+    const repeated = await acceptIntakes(own, [call(["7", quay, "four"])], claim)
+    expect(repeated).toEqual({ fresh: [], claimed: [] })
+    expect(await line(quay)).toEqual(before)
+    const kept = await rows<{ keys: string[]; n: number }>(
+      own,
+      "SELECT event_keys AS keys, count(*) AS n FROM intakes GROUP BY event_keys ORDER BY event_keys",
+    )
+    expect(kept.map(({ keys, n }) => [keys.join(), n])).toEqual([
+      ["2", 1],
+      ["5", 1],
+      ["5,7", 1],
+      ["7", 1],
+      ["9,1", 1],
+    ])
+  })
+
+  test("is found by its words", async () => {
+    expect(await rows(own, "SELECT words FROM messages WHERE search @@ to_tsquery('simple', 'oth:*')")).toEqual([
+      { words: "other" },
+    ])
+  })
 })

@@ -35,6 +35,8 @@ export async function buildApp(engine: Engine, consoleFiles: string): Promise<Fa
     bodyLimit: 4 * 1024 * 1024,
     forceCloseConnections: "idle",
     routerOptions: { maxParamLength: 500, ignoreTrailingSlash: true },
+    // Addresses that cannot be read reach no handler of ours.
+    frameworkErrors: (error, request, reply) => void answerProblem(error, request, reply),
     logController: new LogController({ disableRequestLogging: true }),
   })
   if (roles.has("inlet")) await app.register(async (inside) => serveInlets(inside, engine))
