@@ -44,6 +44,8 @@ async function fail(act: string, { point, says = "count", settings = {} }: Case)
     async () => (await query(where.database, "SELECT 1 FROM leases WHERE duty = 'send' AND holder IS NOT NULL")).length,
     "somebody to send for the channel",
   )
+  // That process takes it up once it has seen what another one may have left under way.
+  await pause(1000)
   await stage.say(says)
   await stage.say("count")
   let service = first
