@@ -54,7 +54,7 @@ export function measureKinds(rounds: number, seconds = 0.03): KindRates[] {
     }
     return { known, channel, rates: { kind, read: 0, readBase: 0, rendered: 0 } satisfies KindRates }
   })
-  for (let turn = 0; turn < rounds * 8; turn++) {
+  for (let slice = 0; slice < rounds * 8; slice++) {
     for (const { known, channel, rates } of made) {
       const { call, text } = sampleOf(known)
       const now = new Date()

@@ -81,7 +81,7 @@ const mechanisms = [
   {
     name: "3 a line is only taken whole",
     file: "src/store/intake.ts",
-    from: "row.undisturbed && heard === next - 1 - brought.get(conversation)!",
+    from: "row.undisturbed && heard === next - 1 - arrived.get(conversation)!",
     to: "row.undisturbed && heard < next",
     test: ["processes", "two first messages"],
   },

@@ -142,8 +142,8 @@ export async function acceptIntakes(
   if (found[0]?.allowed === 0) throw new LeaseLost()
   const fresh = found.filter((row) => row.id !== null).sort((a, b) => a.position - b.position)
   const incoming = new Map(messages.map(({ one }) => [one.id, one]))
-  const brought = new Map<string, number>()
-  for (const { line } of fresh) brought.set(line.conversation, (brought.get(line.conversation) ?? 0) + 1)
+  const arrived = new Map<string, number>()
+  for (const { line } of fresh) arrived.set(line.conversation, (arrived.get(line.conversation) ?? 0) + 1)
   const claimed = new Map<string, Claimed>()
   for (const row of fresh) {
     const { conversation, channel, fence, heard, next_position: next } = row.line
@@ -152,7 +152,7 @@ export async function acceptIntakes(
     if (!one) {
       one = { conversation, channel, fence }
       // Nothing but these messages may wait in the line.
-      if (row.undisturbed && heard === next - 1 - brought.get(conversation)!) one.line = lineOf(row.line, true, [])
+      if (row.undisturbed && heard === next - 1 - arrived.get(conversation)!) one.line = lineOf(row.line, true, [])
       claimed.set(conversation, one)
     }
     const { message, own, courtesies, contact } = incoming.get(row.id!)!

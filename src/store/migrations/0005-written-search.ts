@@ -2,7 +2,7 @@ import type { Knex } from "knex"
 
 /**
  * What a message is found by is written with it. PostgreSQL reads the expression of a generated column anew in every
- * statement, which took a tenth of the time of those that bring one message. What is there already stays as it is.
+ * statement, however few rows it brings. What is there already stays as it is.
  */
 export async function up(knex: Knex): Promise<void> {
   await knex.raw("ALTER TABLE messages ALTER COLUMN search DROP EXPRESSION")
