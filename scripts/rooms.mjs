@@ -19,7 +19,7 @@ export const rooms = {
 }
 
 /** Packages that only one room may use. */
-const keptFor = { knex: "store", pg: ["store", "engine/bell.ts"], react: "console" }
+const keptFor = { knex: "store", pg: "store", react: "console" }
 
 const roomOf = (file) => {
   const [room] = relative(source, file).split(sep)

@@ -21,6 +21,7 @@ export class Channels {
   private known = new Map<string, KnownChannel>()
   private own = new Map<string, { source: string; profile: Profile }>()
   private owned: OwnedSecret[] | undefined
+  private lookedAt = -Infinity
   private reading: Promise<void> | undefined
 
   constructor(
@@ -30,6 +31,18 @@ export class Channels {
   ) {}
 
   get(key: string): KnownChannel | undefined {
+    return this.known.get(key)
+  }
+
+  /**
+   * A channel that may have been added by another process a moment ago. Whoever calls addresses that are nobody's makes
+   * the channels be read again once a second at most.
+   */
+  async meet(key: string): Promise<KnownChannel | undefined> {
+    const known = this.known.get(key)
+    if (known || Date.now() - this.lookedAt < 1000) return known
+    this.lookedAt = Date.now()
+    await this.refresh().catch(() => undefined)
     return this.known.get(key)
   }
 
@@ -54,7 +67,7 @@ export class Channels {
     ))
   }
 
-  /** Reads them anew; calls that come while one is reading wait for a reading that began after them. */
+  /** Reads them again; calls that come while one is reading wait for a reading that began after them. */
   async refresh(): Promise<void> {
     await this.reading?.catch(() => undefined)
     this.reading ??= this.read().finally(() => (this.reading = undefined))
@@ -74,10 +87,19 @@ export class Channels {
     this.owned = undefined
   }
 
-  private open(row: ChannelRow): Channel {
-    const secrets = Object.fromEntries(
-      Object.entries(row.sealed).map(([name, sealed]) => [name, this.seal.open(sealed)]),
+  /** The row's secrets. Those that are as they were when it was read last are not opened again. */
+  private opened(row: ChannelRow): { [name: string]: string } {
+    const before = this.known.get(row.key)
+    return Object.fromEntries(
+      Object.entries(row.sealed).map(([name, sealed]) => [
+        name,
+        before?.row.sealed[name] === sealed ? before.channel.secrets[name]! : this.seal.open(sealed),
+      ]),
     )
+  }
+
+  private open(row: ChannelRow): Channel {
+    const secrets = this.opened(row)
     kindOf(row.kind)
     const own = row.settings.publicUrl as string | undefined
     const { publicUrl } = this

@@ -1,7 +1,7 @@
 import { createHash } from "node:crypto"
 import { choicesOffered } from "../core/channels/options.ts"
 import type { ReplyPart } from "../core/message/reply.ts"
-import type { Offered } from "../store/turns.ts"
+import type { Offered } from "../store/lines.ts"
 import { record } from "../store/access.ts"
 import type { ConversationRow } from "../store/conversations.ts"
 import { conversationAt, conversationById, listPeople } from "../store/conversations.ts"
@@ -11,9 +11,9 @@ import type { ParkedRow } from "../store/parked.ts"
 import { decideParked, parkedById, rejoinLine } from "../store/parked.ts"
 import { messagesById } from "../store/messages.ts"
 import type { Engine } from "./engine.ts"
-import { withKept } from "./keptMedia.ts"
+import { withKept } from "./replies/keptMedia.ts"
 import { notFound, Trouble } from "./trouble.ts"
-import { renderPart } from "./renderPart.ts"
+import { renderPart } from "./replies/renderPart.ts"
 
 /** What people and applications do by hand: say something, and decide about what is parked. */
 export class Desk {

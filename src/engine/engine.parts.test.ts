@@ -1,7 +1,7 @@
 import { telegram } from "../core/channels/telegram/index.ts"
-import { Gatherer } from "./gatherer.ts"
-import { wordsOf } from "./inlet.ts"
-import { Pacer } from "./pacer.ts"
+import { GroupCommit } from "./groupCommit.ts"
+import { wordsOf } from "../core/message/words.ts"
+import { Pacer } from "./sender/pacer.ts"
 import { redactCall, replaceSecrets, Seal } from "./seal.ts"
 
 const key = Buffer.alloc(32, 7)
@@ -47,7 +47,7 @@ describe("group commit", () => {
     const batches: number[][] = []
     let free!: () => void
     const first = new Promise<void>((resolve) => (free = resolve))
-    const gatherer = new Gatherer<number, string>(async (items) => {
+    const gatherer = new GroupCommit<number, string>(async (items) => {
       batches.push(items)
       if (batches.length === 1) await first
       return items.map((item) => `done ${item}`)
@@ -62,7 +62,7 @@ describe("group commit", () => {
   })
 
   test("a batch that fails fails its own items only", async () => {
-    const gatherer = new Gatherer<number, number>(async (items) => {
+    const gatherer = new GroupCommit<number, number>(async (items) => {
       if (items.includes(1)) throw new Error("refused")
       return items
     }, 1)

@@ -2,8 +2,8 @@ import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import { kindOf } from "../core/channels/registry.ts"
 import type { InboundCall } from "../core/channels/kind.ts"
 import type { Engine } from "../engine/engine.ts"
-import type { ServedAnswer } from "../engine/inlet.ts"
-import { probeHeader, proofHeader, proofOf } from "../engine/wayIn.ts"
+import type { ServedAnswer } from "../engine/inlet/inlet.ts"
+import { probeHeader, proofHeader, proofOf } from "../engine/care/reachability.ts"
 
 /** `/in/<channel key>`: where providers call. Bodies are taken as they come; what they mean is the kind's business. */
 export function serveInlets(app: FastifyInstance, engine: Engine): void {

@@ -1,6 +1,6 @@
 import type { FastifyError, FastifyReply, FastifyRequest } from "fastify"
 import { catalogue, Trouble } from "../engine/trouble.ts"
-import { refusal } from "../store/database.ts"
+import { databaseFault } from "../store/database.ts"
 
 /** RFC 9457 problem details, with what to do next, and the field where one is wrong. */
 export interface Problem {
@@ -23,7 +23,7 @@ export function problemOf(error: Error & Partial<FastifyError>): Problem {
       ...(error.field ? { field: error.field } : {}),
     }
   }
-  if (refusal(error) === "away")
+  if (databaseFault(error) === "away")
     return problemOf(
       new Trouble(
         "database-away",

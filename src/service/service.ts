@@ -2,9 +2,9 @@ import { createServer } from "node:net"
 import type { AddressInfo } from "node:net"
 import type { Logger } from "pino"
 import { Engine } from "../engine/engine.ts"
-import type { HostLimits } from "../engine/hosts.ts"
+import type { HostLimits } from "../engine/handlers/hostProcess.ts"
 import { keepToken } from "../store/access.ts"
-import { migrate, openDatabase, refusal } from "../store/database.ts"
+import { migrate, openDatabase, databaseFault } from "../store/database.ts"
 import type { EmbeddedServer } from "../store/embedded.ts"
 import { ServerTrouble, startEmbedded } from "../store/embedded.ts"
 import { buildApp } from "./app.ts"
@@ -94,7 +94,7 @@ export async function startService(
   } catch (error) {
     await engine?.stop(0).catch(() => undefined)
     await server?.stop()
-    if (refusal(error) === "away")
+    if (databaseFault(error) === "away")
       throw new ServerTrouble(
         `The database went away while the service was starting: ${(error as Error).message}. Start it again once the database is up.`,
       )

@@ -1,6 +1,6 @@
 import type { Stop } from "../client/types.ts"
 import { kindOf } from "../core/channels/registry.ts"
-import type { IntakeRow } from "../store/intake.ts"
+import type { IntakeRow } from "../store/intakeReads.ts"
 import type { MessageRow } from "../store/messages.ts"
 
 /** A small rail for one message of a list. */

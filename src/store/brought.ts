@@ -2,7 +2,7 @@ import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
 
 /** Who fetches a channel's calls from here, and until when that holds without another word. */
-export interface Bringing {
+export interface Forwarding {
   /** The token's name. */
   by: string
   since: string

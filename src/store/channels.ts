@@ -1,5 +1,5 @@
 import type { Identity } from "../core/channels/kind.ts"
-import type { Bringing } from "./brought.ts"
+import type { Forwarding } from "./brought.ts"
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
 import type { Learning } from "./samples.ts"
@@ -18,7 +18,7 @@ export interface ChannelRow {
   checked_at: Date | null
   created_at: Date
   learning: Learning | null
-  bringing: Bringing | null
+  bringing: Forwarding | null
 }
 
 export async function listChannels(database: Database): Promise<ChannelRow[]> {
@@ -49,17 +49,19 @@ export async function addChannel(
 export async function changeChannel(
   database: Database,
   key: string,
-  change: Partial<Pick<ChannelRow, "settings" | "sealed" | "bot" | "lane">>,
+  change: Partial<Pick<ChannelRow, "settings" | "sealed" | "bot" | "lane">> & { forgetIdentity?: boolean },
 ): Promise<void> {
   await rows(
     database,
     `UPDATE channels SET settings = coalesce(?::jsonb, settings), sealed = coalesce(?::jsonb, sealed),
-       bot = coalesce(?, bot), lane = coalesce(?, lane) WHERE key = ?`,
+       bot = coalesce(?, bot), lane = coalesce(?, lane), identity = CASE WHEN ?::boolean THEN NULL ELSE identity END
+     WHERE key = ?`,
     [
       change.settings ? JSON.stringify(change.settings) : null,
       change.sealed ? JSON.stringify(change.sealed) : null,
       change.bot ?? null,
       change.lane ?? null,
+      change.forgetIdentity ?? false,
       key,
     ],
   )

@@ -7,6 +7,7 @@ import * as fewerRows from "./migrations/0002-fewer-rows.ts"
 import * as moreKinds from "./migrations/0003-more-kinds.ts"
 import * as gateways from "./migrations/0004-gateways.ts"
 import * as writtenSearch from "./migrations/0005-written-search.ts"
+import * as chores from "./migrations/0006-chores.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -18,6 +19,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0003-more-kinds": moreKinds,
   "0004-gateways": gateways,
   "0005-written-search": writtenSearch,
+  "0006-chores": chores,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {
@@ -37,19 +39,71 @@ pg.types.setTypeParser(20, Number)
 const planning =
   "SET jit = off; SET enable_seqscan = off; SET random_page_cost = 1.1; SET plan_cache_mode = force_generic_plan"
 
-export function openDatabase(url: string, options: { most?: number } = {}): Database {
+/** Seconds a new connection may take to come about. */
+const connectWithin = 5
+
+/**
+ * @param options.most connections at a time
+ * @param options.limit seconds one statement may take. The server is told to end it then; a server that does not even
+ *   do that, because it hangs or the network swallows what it says, loses the connection a second later, and the
+ *   statement fails as it does when the server is away. Without it a statement may take as long as it likes.
+ */
+export function openDatabase(url: string, options: { most?: number; limit?: number } = {}): Database {
+  const { limit } = options
+  const prepared = limit === undefined ? planning : `${planning}; ${limits(limit)}`
   return knexPackage({
     client: "pg",
-    connection: { connectionString: url, application_name: "wobbet" },
+    connection: {
+      connectionString: url,
+      application_name: "wobbet",
+      connectionTimeoutMillis: connectWithin * 1000,
+      keepAlive: true,
+      keepAliveInitialDelayMillis: 10_000,
+    },
     pool: {
       min: 0,
       max: options.most ?? 12,
       afterCreate: (connection: pg.Client, done: (error: Error | null, connection: pg.Client) => void) => {
-        connection.query(planning, (error) => done(error, connection))
+        if (limit !== undefined) watch(connection, limit + 1)
+        connection.query(prepared, (error) => done(error, connection))
       },
     },
     acquireConnectionTimeout: 10_000,
   })
+}
+
+function limits(seconds: number): string {
+  return `SET statement_timeout = '${seconds}s'; SET idle_in_transaction_session_timeout = '60s'`
+}
+
+/** Ends a connection whose server has not answered a statement for so many seconds. */
+function watch(connection: pg.Client, seconds: number): void {
+  let askedAt: number | undefined
+  const query = connection.query.bind(connection) as (...given: unknown[]) => unknown
+  connection.query = ((...given: unknown[]) => {
+    askedAt = Date.now()
+    return query(...given)
+  }) as typeof connection.query
+  connection.on("drain", () => (askedAt = undefined))
+  const timer = setInterval(() => {
+    if (askedAt === undefined || Date.now() - askedAt < seconds * 1000) return
+    clearInterval(timer)
+    const { stream } = (connection as unknown as { connection: { stream: { destroy: (error: Error) => void } } })
+      .connection
+    stream.destroy(new Error(`Connection terminated: the server did not answer for ${seconds} s`))
+  }, 500)
+  timer.unref()
+  connection.on("end", () => clearInterval(timer))
+}
+
+/** Whether the database answers, within so many milliseconds. */
+export async function answers(database: Database, within: number): Promise<boolean> {
+  const late = new Promise<false>((resolve) => setTimeout(() => resolve(false), within).unref())
+  const asked = rows(database, "SELECT 1").then(
+    () => true,
+    () => false,
+  )
+  return Promise.race([asked, late])
 }
 
 /** Any number: what matters is that every Wobbet process uses the same. */
@@ -173,14 +227,15 @@ export function statement(key: string, sql: () => string): Statement {
   return found
 }
 
-/** What PostgreSQL's refusal was about: the data given, a moment's conflict, or the server being away. */
-export function refusal(error: unknown): "data" | "conflict" | "away" | "other" {
+/** What was wrong with a statement that failed: the data given, a moment's conflict, or the server being away. */
+export function databaseFault(error: unknown): "data" | "conflict" | "away" | "other" {
   const code = (error as { code?: string }).code ?? ""
   if (/^(22|23|54)/.test(code)) return "data"
   if (code === "40P01" || code === "40001") return "conflict"
-  if (/^(08|57P|53)/.test(code) || /^E[A-Z]+$/.test(code)) return "away"
+  // A statement that was ended because its time was over says nothing about its data.
+  if (/^(08|57|53|55P03|25P03)/.test(code) || /^E[A-Z]+$/.test(code)) return "away"
   if (
-    /timeout acquiring|Connection (terminated|ended)|not queryable|aborted|before secure/i.test(
+    /timeout (acquiring|expired)|Connection (terminated|ended)|not queryable|aborted|before secure/i.test(
       String((error as Error).message),
     )
   )
@@ -194,7 +249,7 @@ export async function retryingConflicts<T>(run: () => Promise<T>): Promise<T> {
     try {
       return await run()
     } catch (error) {
-      if (refusal(error) !== "conflict" || tries >= 5) throw error
+      if (databaseFault(error) !== "conflict" || tries >= 5) throw error
     }
   }
 }

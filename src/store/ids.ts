@@ -1,4 +1,4 @@
-import { monotonicFactory, encodeTime } from "ulid"
+import { decodeTime, encodeTime, monotonicFactory } from "ulid"
 import { idShift } from "./faults.ts"
 
 /**
@@ -19,4 +19,13 @@ export function newId(prefix: IdPrefix): string {
 /** The smallest id that can be made at a time; ids made before it sort below. */
 export function idAt(prefix: IdPrefix, time: Date): string {
   return `${prefix}_${encodeTime(time.getTime(), 10).toLowerCase()}`
+}
+
+/** When an id was made; undefined for text that is none. */
+export function timeOf(id: string): Date | undefined {
+  try {
+    return new Date(decodeTime(id.slice(4, 30).toUpperCase()))
+  } catch {
+    return undefined
+  }
 }

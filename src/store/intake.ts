@@ -1,11 +1,10 @@
 import type { Message } from "../core/message/message.ts"
 import type { OutgoingCall, Verdict } from "../core/channels/kind.ts"
 import type { Database, Statement } from "./database.ts"
-import { hotLists, retryingConflicts, rows, statement } from "./database.ts"
-import { idAt } from "./ids.ts"
-import type { Line, LineColumns } from "./turns.ts"
+import { hotLists, retryingConflicts, statement } from "./database.ts"
+import type { Claimed, LineColumns } from "./lines.ts"
+import { lineOf, releaseOfLane } from "./lines.ts"
 import { searchOf } from "./messages.ts"
-import { lineOf, releaseOfLane } from "./turns.ts"
 import { keepMedia } from "./media.ts"
 import type { ToldStatus } from "./statuses.ts"
 import { keepStatuses } from "./statuses.ts"
@@ -40,14 +39,6 @@ export interface IncomingMessage {
   courtesies: OutgoingCall[]
   own: boolean | string
   contact: string | null
-}
-
-export interface Claimed {
-  conversation: string
-  channel: string
-  fence: number
-  /** Everything its turn needs, where the accepting statement could tell; otherwise it is loaded. */
-  line?: Line
 }
 
 export interface Acceptance {
@@ -307,118 +298,3 @@ function readTold(row: Told) {
 
 /** Another process polls this channel by now; what was fetched is left for it. */
 export class LeaseLost extends Error {}
-
-export interface IntakeRow {
-  id: string
-  channel: string
-  via: string
-  method: string
-  address: string
-  headers: { [name: string]: string }
-  body: Buffer
-  genuine: boolean
-  verdict: Verdict
-  unreadable: string | null
-  notes: string[] | null
-  event_keys: string[]
-  answered: number | null
-  received_at: Date
-}
-
-export async function intakeById(database: Database, id: string): Promise<IntakeRow | undefined> {
-  return (await rows<IntakeRow>(database, "SELECT * FROM intakes WHERE id = ?", [id]))[0]
-}
-
-/** The messages an intake told of, whether it was the first to tell of them or a repetition. */
-export async function messagesOfIntake(database: Database, intake: IntakeRow): Promise<string[]> {
-  const found = await rows<{ message: string }>(
-    database,
-    "SELECT message FROM seen WHERE channel = ? AND event_key = ANY(?) ORDER BY message",
-    [intake.channel, intake.event_keys],
-  )
-  return found.map((row) => row.message)
-}
-
-export interface IntakeSummary {
-  id: string
-  channel: string
-  via: string
-  genuine: boolean
-  verdict: Verdict
-  unreadable: string | null
-  notes: string[] | null
-  received_at: Date
-  size: number
-  messages: string[]
-}
-
-/** The newest intakes first, below a cursor. */
-export async function listIntakes(
-  database: Database,
-  filter: { channel?: string; genuine?: boolean; quiet?: boolean; below?: string; limit: number },
-): Promise<IntakeSummary[]> {
-  const wheres = ["true"]
-  const values: unknown[] = []
-  if (filter.channel !== undefined) (wheres.push("i.channel = ?"), values.push(filter.channel))
-  if (filter.genuine !== undefined) (wheres.push("i.genuine = ?"), values.push(filter.genuine))
-  if (filter.quiet === false)
-    wheres.push("(NOT i.genuine OR i.unreadable IS NOT NULL OR cardinality(i.event_keys) > 0)")
-  if (filter.below !== undefined) (wheres.push("i.id < ?"), values.push(filter.below))
-  return rows<IntakeSummary>(
-    database,
-    `SELECT i.id, i.channel, i.via, i.genuine, i.verdict, i.unreadable, i.notes, i.received_at, length(i.body) AS size,
-       ARRAY(SELECT s.message::text FROM seen s WHERE s.channel = i.channel AND s.event_key = ANY(i.event_keys) ORDER BY 1) AS messages
-     FROM intakes i WHERE ${wheres.join(" AND ")} ORDER BY i.id DESC LIMIT ?`,
-    [...values, filter.limit],
-  )
-}
-
-/** When a channel last had a genuine and a refused call. */
-export async function lastCalls(database: Database, channel: string): Promise<{ genuine?: Date; refused?: Date }> {
-  const last = async (genuine: boolean) =>
-    (
-      await rows<{ at: Date }>(
-        database,
-        "SELECT received_at AS at FROM intakes WHERE channel = ? AND genuine = ? ORDER BY id DESC LIMIT 1",
-        [channel, genuine],
-      )
-    )[0]?.at
-  const [genuine, refused] = await Promise.all([last(true), last(false)])
-  return { ...(genuine ? { genuine } : {}), ...(refused ? { refused } : {}) }
-}
-
-/** The last refused call of a channel, with why. */
-export async function lastRefusal(
-  database: Database,
-  channel: string,
-): Promise<Pick<IntakeRow, "id" | "verdict" | "received_at"> | undefined> {
-  return (
-    await rows<IntakeRow>(
-      database,
-      "SELECT id, verdict, received_at FROM intakes WHERE channel = ? AND NOT genuine ORDER BY id DESC LIMIT 1",
-      [channel],
-    )
-  )[0]
-}
-
-/** Forgets event keys that no provider repeats any more. The longest repetition known is of seven days. */
-export async function pruneSeen(database: Database, now: Date): Promise<void> {
-  const before = new Date(now.getTime() - 30 * 86_400_000)
-  await rows(database, "DELETE FROM seen WHERE message < ?", [idAt("msg", before)])
-}
-
-/** Refused calls of one channel that are kept; older ones go first. */
-const mostRefused = 2000
-
-/** Forgets refused calls that are old or too many: they were promised to nobody. */
-export async function pruneRefused(database: Database, channels: string[], now: Date): Promise<void> {
-  const before = idAt("itk", new Date(now.getTime() - 30 * 86_400_000))
-  for (const channel of channels) {
-    await rows(
-      database,
-      `DELETE FROM intakes WHERE channel = ? AND NOT genuine AND id < greatest(?, (
-         SELECT id FROM intakes WHERE channel = ? AND NOT genuine ORDER BY id DESC OFFSET ? LIMIT 1))`,
-      [channel, before, channel, mostRefused],
-    )
-  }
-}

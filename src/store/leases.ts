@@ -27,15 +27,12 @@ export async function takeLeases(
   )
 }
 
-export async function giveUpLeases(
-  database: Database,
-  holder: string,
-  only?: { duty: Duty; channel: string },
-): Promise<void> {
+/** Gives up one duty, for one channel or for all: a process that stops polling may still be sending. */
+export async function giveUpLeases(database: Database, holder: string, duty: Duty, channel?: string): Promise<void> {
   await rows(
     database,
-    `UPDATE leases SET holder = NULL, until = NULL WHERE holder = ? ${only ? "AND duty = ? AND channel = ?" : ""}`,
-    only ? [holder, only.duty, only.channel] : [holder],
+    `UPDATE leases SET holder = NULL, until = NULL WHERE holder = ? AND duty = ?${channel === undefined ? "" : " AND channel = ?"}`,
+    channel === undefined ? [holder, duty] : [holder, duty, channel],
   )
 }
 

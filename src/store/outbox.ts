@@ -4,7 +4,8 @@ import type { Database, Statement } from "./database.ts"
 import { hotRows, retryingConflicts, rows, statement } from "./database.ts"
 import { newId } from "./ids.ts"
 import { batch, shape } from "./unnest.ts"
-import type { Offered, OutboundMessage } from "./turns.ts"
+import type { OutboundMessage } from "./turns.ts"
+import type { Offered } from "./lines.ts"
 import { outboundInserts, outboundShape } from "./turns.ts"
 
 /** A message at the head of its conversation's line, with the call that is due. */

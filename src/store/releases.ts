@@ -45,3 +45,8 @@ export async function newestRelease(database: Database): Promise<string | undefi
   return (await rows<{ release: string }>(database, "SELECT release FROM lanes ORDER BY moved_at DESC LIMIT 1"))[0]
     ?.release
 }
+
+/** Every release a lane stands for. */
+export async function releasesOfLanes(database: Database): Promise<string[]> {
+  return (await rows<{ release: string }>(database, "SELECT DISTINCT release FROM lanes")).map((row) => row.release)
+}

@@ -81,19 +81,14 @@ function sortedBy<T>(all: T[], key: (one: T) => string): T[] {
   return all.sort((a, b) => (key(a) < key(b) ? -1 : 1))
 }
 
-/** Whether the provider has told of a call that carried this mark, and how it names the message. */
-export async function proofOf(
-  database: Database,
-  channel: string,
-  mark: string,
-): Promise<{ providerId?: string } | undefined> {
-  const found = await rows<{ provider_id: string | null }>(
+/** Of these traces of marks, those whose calls the provider has told of, and how it names the message. */
+export async function proofsOf(database: Database, traces: string[]): Promise<Map<string, { providerId?: string }>> {
+  const found = await rows<{ trace: string; provider_id: string | null }>(
     database,
-    "SELECT provider_id FROM statuses WHERE trace = ? AND status <> 'failed' LIMIT 1",
-    [traceOfMark(channel, mark)],
+    "SELECT trace, max(provider_id) AS provider_id FROM statuses WHERE trace = ANY(?) AND status <> 'failed' GROUP BY trace",
+    [traces],
   )
-  const [one] = found
-  return one && (one.provider_id ? { providerId: one.provider_id } : {})
+  return new Map(found.map((row) => [row.trace, row.provider_id ? { providerId: row.provider_id } : {}]))
 }
 
 /**

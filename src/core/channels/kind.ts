@@ -47,8 +47,10 @@ export interface ChannelKind {
   looks(call: OutgoingCall): Look
   judge(call: OutgoingCall, answer: ProviderAnswer, channel: Channel): Outcome
   account: Account
-  /** Bringing data of our own to the provider, where that takes a call of its own. */
+  /** Forwarding data of our own to the provider, where that takes a call of its own. */
   uploading?: Uploading
+  /** Whether reading its calls depends on who the channel is at its provider. */
+  readsByIdentity?: boolean
   /** Fetching what people sent. */
   fetching?: Fetching
   /** Asking whether something arrived. */
@@ -62,13 +64,13 @@ export interface ChannelKind {
   /** Receiving by asking; nothing for a channel that is called. */
   polling?(channel: Channel): Polling | undefined
   /** Answering inside the provider's own call; nothing for a channel that is not answered so. */
-  inside?(channel: Channel): Inside | undefined
+  inline?(channel: Channel): Inline | undefined
   /** What one answer must hold together, where a reply's parts cannot go one by one. */
   joined?(parts: ReplyPart[], channel: Channel): ReplyPart[]
 }
 
 /** What a kind says of answers that go back inside the provider's own call. */
-export interface Inside {
+export interface Inline {
   /** Seconds the provider waits. */
   within: number
   /** What stands at a place of that call. */
@@ -357,12 +359,14 @@ export interface Account {
 
 export interface Uploading {
   ask(upload: Upload, channel: Channel): OutgoingCall
-  /** How the provider names it, for how many seconds it keeps it, and where the bytes go, if not with the first call. */
-  read(answer: ProviderAnswer): { ref: string; lasts: number; sendTo?: string } | undefined
+  /** How the provider names it, for how many seconds it keeps it, and the call that brings the bytes, if not the first. */
+  read(answer: ProviderAnswer, upload: Upload): { ref: string; lasts: number; then?: OutgoingCall } | undefined
 }
 
 /** Looking up whether a doubtful message arrived. */
 export interface Doubts {
+  /** Whether what this call said can be found by asking. */
+  covers(call: OutgoingCall): boolean
   ask(place: Place, since: Date): OutgoingCall
   read(
     answer: ProviderAnswer,

@@ -1,10 +1,10 @@
-import type { Channel, Inside } from "../channels/kind.ts"
+import type { Channel, Inline } from "../channels/kind.ts"
 import type { ReplyPart } from "../message/reply.ts"
 import { contentOf } from "./content.ts"
 import { textAt } from "./fields.ts"
 import { profileOf } from "./shipped.ts"
 
-export function inside(channel: Channel): Inside | undefined {
+export function inline(channel: Channel): Inline | undefined {
   const { inline, inbound } = profileOf(channel)
   if (!inline) return undefined
   return {

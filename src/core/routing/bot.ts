@@ -22,8 +22,16 @@ export interface Route {
   handler: HandlerName
 }
 
-/** A code handler's name (its file under `handlers/`), or a text to say. */
-export type HandlerName = string | { text: string; choices?: { id: string; label: string; url?: string }[] }
+/** A code handler's name (its file under `handlers/`), or what a handler of another kind needs, under that kind's name. */
+export type HandlerName = string | { [name: string]: unknown }
+
+/** What the handlers of a bot may be. */
+export interface HandlersKnown {
+  /** Names of the code handlers there are. */
+  files: ReadonlySet<string>
+  /** By the name of each other kind what may be written for it, that name among it. */
+  kinds: { [kind: string]: Joi.ObjectSchema }
+}
 
 /** Several keys in one condition must all be met. */
 export interface Condition {
@@ -90,17 +98,20 @@ const condition: Joi.ObjectSchema = Joi.object({
   .min(1)
   .id("condition")
 
-const handler = Joi.alternatives().conditional(Joi.object().unknown(true), {
-  then: Joi.object({
-    text: Joi.string().required(),
-    choices: Joi.array()
-      .items(Joi.object({ id: Joi.string().required(), label: Joi.string().required(), url: Joi.string().uri() }))
-      .min(1),
-  }),
-  otherwise: Joi.string()
+function handlerSchema(kinds: HandlersKnown["kinds"]): Joi.Schema {
+  const says = `a handler is the name of a file under handlers/, or a mapping with ${Object.keys(kinds).join(" or ")}`
+  const file = Joi.string()
     .pattern(/^[A-Za-z0-9_-]+$/)
-    .message("a handler is the name of a file under handlers/, or a mapping with text"),
-})
+    .message(says)
+  const mapping = Joi.object().unknown(true)
+  const unknown = Joi.any().custom((_value, helpers) => helpers.message({ custom: "{#says}" }, { says }))
+  return Object.entries(kinds)
+    .reduce(
+      (so, [kind, schema]) => so.conditional(mapping.keys({ [kind]: Joi.exist() }), { then: schema }),
+      Joi.alternatives(),
+    )
+    .conditional(mapping, { then: unknown, otherwise: file })
+}
 
 const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((value: number | string, helpers) => {
   const ms = readDuration(value)
@@ -109,20 +120,21 @@ const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((val
   )
 })
 
-const schema = Joi.object({
-  bot: Joi.string()
-    .pattern(/^[a-z0-9][a-z0-9-]*$/)
-    .message("a bot's name is small letters, digits and hyphens, such as tern-point-ferry")
-    .required(),
-  gather: duration.default(0),
-  turnsPerMinute: Joi.number().integer().min(1).default(30),
-  deadline: duration.default(10_000),
-  routes: Joi.array()
-    .items(Joi.object({ name: Joi.string().required(), meets: condition.required(), handler: handler.required() }))
-    .unique("name")
-    .default([]),
-  unrouted: handler,
-})
+const schema = (handler: Joi.Schema) =>
+  Joi.object({
+    bot: Joi.string()
+      .pattern(/^[a-z0-9][a-z0-9-]*$/)
+      .message("a bot's name is small letters, digits and hyphens, such as tern-point-ferry")
+      .required(),
+    gather: duration.default(0),
+    turnsPerMinute: Joi.number().integer().min(1).default(30),
+    deadline: duration.default(10_000),
+    routes: Joi.array()
+      .items(Joi.object({ name: Joi.string().required(), meets: condition.required(), handler: handler.required() }))
+      .unique("name")
+      .default([]),
+    unrouted: handler,
+  })
 
 /** "1s", "500ms", "2m", "1h", "1d", or a number of seconds, as milliseconds. */
 export function readDuration(value: number | string): number | undefined {
@@ -133,8 +145,9 @@ export function readDuration(value: number | string): number | undefined {
   return Number(match[1]) * unit
 }
 
-/** Reads `bot.yaml`. `handlers` are the names of the code handlers there are. */
-export function readBot(source: string, file: string, handlers: ReadonlySet<string>): BotReading {
+/** Reads `bot.yaml`. */
+export function readBot(source: string, file: string, known: HandlersKnown): BotReading {
+  const handlers = known.files
   const lines = new LineCounter()
   const document = parseDocument(source, { lineCounter: lines })
   const faults: Fault[] = document.errors.map((error) => {
@@ -149,7 +162,7 @@ export function readBot(source: string, file: string, handlers: ReadonlySet<stri
     const { line, col } = lines.linePos(offset)
     return { line, column: col }
   }
-  const { value, error } = schema.validate(document.toJS() ?? {}, { abortEarly: false })
+  const { value, error } = schema(handlerSchema(known.kinds)).validate(document.toJS() ?? {}, { abortEarly: false })
   for (const detail of error?.details ?? []) faults.push({ file, ...where(detail.path), ...inWords(detail) })
   if (faults.length > 0) return { faults }
 

@@ -1,3 +1,4 @@
+import Joi from "joi"
 import type { Message } from "../message/message.ts"
 import type { Bot } from "./bot.ts"
 import { readBot, readDuration } from "./bot.ts"
@@ -5,13 +6,14 @@ import { fillText } from "./fillText.ts"
 import { RouteTable } from "./table.ts"
 
 const file = "bot.yaml"
+const kinds = { text: Joi.object({ text: Joi.string().required(), choices: Joi.array() }) }
 const bot = (source: string, handlers = ["a", "b", "c"]): Bot => {
-  const reading = readBot(source, file, new Set(handlers))
+  const reading = readBot(source, file, { files: new Set(handlers), kinds })
   if ("faults" in reading) throw new Error(JSON.stringify(reading.faults))
   return reading.bot
 }
 const faults = (source: string) => {
-  const reading = readBot(source, file, new Set(["help"]))
+  const reading = readBot(source, file, { files: new Set(["help"]), kinds })
   return "faults" in reading ? reading.faults : []
 }
 const situation = (message: Partial<Message>, state = {}) => ({

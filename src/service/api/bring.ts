@@ -31,7 +31,7 @@ export const bringRoutes: ApiRoute[] = [
         await record(engine.database, visitor.name, "calls fetched from elsewhere", { key: params.key })
       const gone = new AbortController()
       request.raw.socket.once("close", () => gone.abort())
-      return { items: await engine.bringing.next(known, visitor.name, query.wait, gone.signal), next: null }
+      return { items: await engine.forwarding.next(known, visitor.name, query.wait, gone.signal), next: null }
     },
   },
   {
@@ -49,7 +49,7 @@ export const bringRoutes: ApiRoute[] = [
     answers: "Whether the call was still waiting to be taken.",
     handle: async ({ engine, params, body }) => {
       const { id, ...answer } = body
-      return { taken: await engine.bringing.answered(engine.care.known(params.key!), id, answer) }
+      return { taken: await engine.forwarding.answered(engine.care.known(params.key!), id, answer) }
     },
   },
   {
@@ -65,7 +65,7 @@ export const bringRoutes: ApiRoute[] = [
     }),
     answers: "How many calls are handled here after all.",
     handle: async ({ engine, params, query, visitor }) => {
-      const handled = await engine.bringing.end(engine.care.known(params.key!), query.all)
+      const handled = await engine.forwarding.end(engine.care.known(params.key!), query.all)
       await record(engine.database, visitor.name, "calls no longer fetched from elsewhere", { key: params.key })
       return { handled }
     },

@@ -1,6 +1,6 @@
 import Joi from "joi"
 import { notFound } from "../../engine/trouble.ts"
-import { listIntakes } from "../../store/intake.ts"
+import { listIntakes } from "../../store/intakeReads.ts"
 import { passageOf, summaries } from "../passages.ts"
 import type { ApiRoute } from "../routes.ts"
 import { cursor, limit, page } from "../routes.ts"

@@ -16,7 +16,7 @@ export const profileRoutes: ApiRoute[] = [
     summary: "All gateway profiles",
     role: "reader",
     answers: "The profiles that ship, the bot folder's, and those that were learned, as they are written.",
-    handle: async ({ engine }) => ({ items: await engine.teaching.profiles(), next: null }),
+    handle: async ({ engine }) => ({ items: await engine.profiles.profiles(), next: null }),
   },
   {
     method: "POST",
@@ -29,7 +29,7 @@ export const profileRoutes: ApiRoute[] = [
     }),
     answers: "Its name, or each fault with its line, field and what would be right.",
     handle: async ({ engine, body, visitor }) => {
-      const set = await engine.teaching.setProfile(body.source, body.keep)
+      const set = await engine.profiles.setProfile(body.source, body.keep)
       if (body.keep && set.faults.length === 0)
         await record(engine.database, visitor.name, "profile set", { name: set.name })
       return set
@@ -43,7 +43,7 @@ export const profileRoutes: ApiRoute[] = [
     body: Joi.object({ minutes: Joi.number().min(0.01).max(60).default(10) }),
     answers: "Until when is waited, and the address to call.",
     handle: async ({ engine, params, body, visitor }) => {
-      const begun = await engine.teaching.begin(params.key!, visitor.name, body.minutes)
+      const begun = await engine.profiles.begin(params.key!, visitor.name, body.minutes)
       await record(engine.database, visitor.name, "learning begun", { key: params.key })
       return begun
     },
@@ -54,7 +54,7 @@ export const profileRoutes: ApiRoute[] = [
     summary: "What was learned so far",
     role: "developer",
     answers: "Whether a call is waited for; and of one that came, its fields and what they seem to be.",
-    handle: ({ engine, params }) => engine.teaching.view(params.key!),
+    handle: ({ engine, params }) => engine.profiles.view(params.key!),
   },
   {
     method: "DELETE",
@@ -62,7 +62,7 @@ export const profileRoutes: ApiRoute[] = [
     summary: "Stop waiting, and forget what was learned",
     role: "developer",
     answers: "Nothing.",
-    handle: ({ engine, params }) => engine.teaching.end(params.key!),
+    handle: ({ engine, params }) => engine.profiles.end(params.key!),
   },
   {
     method: "POST",
@@ -91,7 +91,7 @@ export const profileRoutes: ApiRoute[] = [
     }),
     answers: "The channel as it stands now, and what the sample was answered when it was read again.",
     handle: async ({ engine, params, body, visitor }) => {
-      const agreed = await engine.teaching.agree(params.key!, body)
+      const agreed = await engine.profiles.agree(params.key!, body)
       await record(engine.database, visitor.name, "profile learned", { key: params.key, profile: agreed.profile })
       return agreed
     },

@@ -1,7 +1,7 @@
 import Joi from "joi"
 import { getCountries } from "libphonenumber-js/min"
 import { isHandshake } from "../../gateway/handshake.ts"
-import { inside, joined } from "../../gateway/inline.ts"
+import { inline, joined } from "../../gateway/inline.ts"
 import { queuePolling } from "../../gateway/queue.ts"
 import { profileSchemas } from "../../gateway/settings.ts"
 import { hasProfile, profileOf, profiles } from "../../gateway/shipped.ts"
@@ -41,7 +41,7 @@ export const custom: ChannelKind = {
   acknowledge,
   repeats: (_call, channel) => hasProfile(channel) && profileOf(channel).inbound.repeats,
   render,
-  inside,
+  inline,
   joined,
   looks,
   judge,

@@ -1,5 +1,5 @@
 import { accountFault, readAnswer } from "../graphErrors.ts"
-import type { Account, Doubts, Fetching, People, Uploading } from "../kind.ts"
+import type { Account, Doubts, Fetching, OutgoingCall, People, Uploading } from "../kind.ts"
 import { idAt, isObject, listAt, objectAt, textAt } from "../../message/json.ts"
 import { ask, bearer, call } from "./calls.ts"
 import { judgeAnswer } from "./judge.ts"
@@ -93,12 +93,21 @@ export const uploading: Uploading = {
       filename: upload.name,
       length: String(Buffer.from(upload.data, "base64").length),
     }),
-  read(answer) {
+  read(answer, { data, mime, name }) {
     const body = okBody(answer)
     const ref = idAt(body, "file_id")
     const sendTo = textAt(body, "upload_url")
+    if (ref === undefined || sendTo === undefined) return undefined
+    const bytes: OutgoingCall = {
+      name: "upload",
+      method: "POST",
+      address: [sendTo],
+      body: { form: [{ name: "filename", data, filename: name, mime }] },
+      speaks: false,
+      timeout: 60_000,
+    }
     // A file is completed once, into one message.
-    return ref === undefined || sendTo === undefined ? undefined : { ref, lasts: 0, sendTo }
+    return { ref, lasts: 0, then: bytes }
   },
 }
 
@@ -122,6 +131,8 @@ export const fetching: Fetching = {
 
 /** Whether a message arrived can be looked up: our mark stands in its metadata. */
 export const doubts: Doubts = {
+  // What was said at the address of a slash command may be for one person's eyes only, and then stands in no history.
+  covers: (call) => call.name !== "response_url",
   ask(place, since) {
     const query = {
       channel: place.address,

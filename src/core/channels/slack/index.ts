@@ -24,6 +24,7 @@ export const slack: ChannelKind = {
     botToken: Joi.string().pattern(/^\S+$/).message("botToken holds no blanks; it begins with xoxb-").required(),
     signingSecret: Joi.string().pattern(/^\S+$/).message("signingSecret holds no blanks").required(),
   }),
+  readsByIdentity: true,
   madeSecrets: {},
   abilities,
   pace,

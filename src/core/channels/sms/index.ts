@@ -1,7 +1,7 @@
 import Joi from "joi"
 import { getCountries } from "libphonenumber-js/min"
 import { isHandshake } from "../../gateway/handshake.ts"
-import { inside, joined } from "../../gateway/inline.ts"
+import { inline, joined } from "../../gateway/inline.ts"
 import { e164 } from "../../gateway/numbers.ts"
 import { queuePolling } from "../../gateway/queue.ts"
 import { profileSchemas } from "../../gateway/settings.ts"
@@ -53,7 +53,7 @@ export const sms: ChannelKind = {
   acknowledge,
   repeats: (_call, channel) => profileOf(channel).inbound.repeats,
   render,
-  inside,
+  inline,
   joined,
   looks,
   judge,

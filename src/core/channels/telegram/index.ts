@@ -30,6 +30,7 @@ export const telegram: ChannelKind = {
       .pattern(/^[A-Za-z0-9_-]{1,256}$/)
       .message("hookSecret takes 1 to 256 of A–Z a–z 0–9 _ -"),
   }),
+  readsByIdentity: true,
   madeSecrets: { hookSecret: 48 },
   abilities,
   pace,

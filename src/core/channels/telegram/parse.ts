@@ -197,8 +197,14 @@ function readCommand(event: JsonObject, text: string, channel: Channel): Message
   if (entities.length > 0 && !marked) return undefined
   const [, name, bot, args] = match
   const handle = channel.identity?.handle
-  if (bot && handle && bot.toLowerCase() !== handle.toLowerCase()) return undefined
+  // Not knowing who we are, we take only what can be for nobody else.
+  const ours = handle ? bot?.toLowerCase() === handle.toLowerCase() : isPrivate(event)
+  if (bot && !ours) return undefined
   return { name: name!.toLowerCase(), ...(args?.trim() ? { args: args.trim() } : {}) }
+}
+
+function isPrivate(event: JsonObject): boolean {
+  return textAt(objectAt(event, "chat"), "type") === "private"
 }
 
 function mentions(event: JsonObject, channel: Channel, text: string): boolean {

@@ -1,0 +1,13 @@
+import type { Message } from "./message.ts"
+
+/** What a person reading a list sees of a message. */
+export function wordsOf(message: Message): string {
+  if (message.text !== undefined) return message.text
+  if (message.choice) return message.choice.label ?? message.choice.id
+  if (message.media) return message.media.map((one) => `(${one.kind})`).join(" ")
+  if (message.location) return `(location${message.location.name ? ` ${message.location.name}` : ""})`
+  if (message.contact) return `(contact ${message.contact.name})`
+  if (message.reaction) return `(${message.reaction.removed ? "took back" : "reacted"} ${message.reaction.emoji})`
+  if (message.people) return `(${message.event} ${message.people.map((one) => one.name ?? one.address).join(", ")})`
+  return `(${message.providerEvent ?? message.event})`
+}

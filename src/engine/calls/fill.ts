@@ -1,0 +1,193 @@
+import { FormData } from "undici"
+import type {
+  Channel,
+  FormField,
+  FormPart,
+  HeaderValue,
+  InlineAnswer,
+  OutgoingBody,
+  OutgoingCall,
+  PlaceAddress,
+} from "../../core/channels/kind.ts"
+import { writeXml } from "../../core/gateway/xml.ts"
+
+/** What the names in a described call stand for. */
+export interface Filling {
+  channel: Channel
+  placeAddress: string | undefined
+  mark: string
+  uploaded: string[]
+  /** What stands at a place of the call that is being answered. */
+  fieldOfCall?: (where: string) => string | undefined
+}
+
+/** A described call as it goes to the socket, all names filled in. */
+export interface FilledCall {
+  url: string
+  headers: { [name: string]: string }
+  body: string | FormData | undefined
+}
+
+export function fillCall(call: OutgoingCall, filling: Filling): FilledCall {
+  const fill = (value: unknown): unknown => fillIn(value, filling)
+  const headers: { [name: string]: string } = { accept: "application/json" }
+  for (const [name, value] of Object.entries(call.headers ?? {})) headers[name] = headerOf(value, fill)
+  const { type, content } = bodyOf(call.body, fill)
+  if (type !== undefined) headers["content-type"] = type
+  const query = call.body && "query" in call.body ? fieldsOf(call.body.query, fill) : ""
+  const address = addressOf(call, fill)
+  return { url: query === "" ? address : withQuery(address, query), headers, body: content }
+}
+
+/** A described call's address and headers alone, for content that is fetched by other means. */
+export function requestOf(call: OutgoingCall, channel: Channel): { url: string; headers: { [name: string]: string } } {
+  const filling: Filling = { channel, placeAddress: undefined, mark: "", uploaded: [] }
+  const fill = (value: unknown): unknown => fillIn(value, filling)
+  const headers = Object.entries(call.headers ?? {}).map(([name, value]) => [name, headerOf(value, fill)])
+  return { url: addressOf(call, fill), headers: Object.fromEntries(headers) as { [name: string]: string } }
+}
+
+/** The body of an answer inside a provider's own call. */
+export function inlineBody(
+  answer: InlineAnswer,
+  channel: Channel,
+  given: { placeAddress: string; mark: string; fieldOfCall: (where: string) => string | undefined },
+): string {
+  const { content } = bodyOf(answer.body, (value) => fillIn(value, { channel, uploaded: [], ...given }))
+  return typeof content === "string" ? content : ""
+}
+
+type Fill = (value: unknown) => unknown
+
+function bodyOf(body: OutgoingBody | undefined, fill: Fill): { type?: string; content: string | FormData | undefined } {
+  if (!body || "query" in body) return { content: undefined }
+  if ("json" in body) return { type: "application/json", content: JSON.stringify(fill(body.json)) }
+  if ("fields" in body) return { type: "application/x-www-form-urlencoded", content: fieldsOf(body.fields, fill) }
+  if ("xml" in body) return { type: "application/xml; charset=utf-8", content: writeXml(fill(body.xml)) }
+  if ("text" in body) return { type: "text/plain; charset=utf-8", content: String(fill(body.text)) }
+  return { content: formOf(body.form, fill) }
+}
+
+/** A name in a described call, by what it stands for. */
+type Name =
+  | { for: "secret"; name: string }
+  | { for: "setting"; name: string }
+  | { for: "place"; as: PlaceAddress["as"]; prefix: string }
+  | { for: "mark" }
+  | { for: "upload"; n: number }
+  | { for: "now"; form: string }
+  | { for: "field of the call"; where: string }
+  | { for: "pieces"; pieces: unknown[] }
+
+/** The name an object is, if it is one and not simply content. */
+function nameIn(value: object): Name | undefined {
+  const keys = Object.keys(value)
+  const [key] = keys
+  const given = (value as { [key: string]: unknown })[key ?? ""]
+  if ("place" in value && "as" in value && value.place === "address" && typeof value.as === "string") {
+    const prefix = "prefix" in value && typeof value.prefix === "string" ? value.prefix : ""
+    return { for: "place", as: value.as as PlaceAddress["as"], prefix }
+  }
+  if (keys.length !== 1) return undefined
+  if (key === "join" && Array.isArray(given)) return { for: "pieces", pieces: given }
+  if (key === "upload" && typeof given === "number") return { for: "upload", n: given }
+  if (key === "mark" && given === "call") return { for: "mark" }
+  if (typeof given !== "string") return undefined
+  switch (key) {
+    case "secret":
+    case "setting":
+      return { for: key, name: given }
+    case "now":
+      return { for: "now", form: given }
+    case "in":
+      return { for: "field of the call", where: given }
+    default:
+      return undefined
+  }
+}
+
+function fillIn(value: unknown, filling: Filling): unknown {
+  if (Array.isArray(value)) return value.map((inner) => fillIn(inner, filling))
+  if (typeof value !== "object" || value === null) return value
+  const name = nameIn(value)
+  if (name) return valueOf(name, filling)
+  const filled: { [key: string]: unknown } = {}
+  for (const key in value) filled[key] = fillIn((value as { [key: string]: unknown })[key], filling)
+  return filled
+}
+
+function valueOf(name: Name, filling: Filling): unknown {
+  const { channel } = filling
+  switch (name.for) {
+    case "secret":
+      return channel.secrets[name.name] ?? ""
+    case "setting":
+      return channel.settings[name.name] ?? ""
+    case "place":
+      return placeAs(filling.placeAddress ?? "", name)
+    case "mark":
+      return filling.mark
+    case "upload":
+      return filling.uploaded[name.n] ?? ""
+    case "now":
+      return nowAs(name.form)
+    case "field of the call":
+      return filling.fieldOfCall?.(name.where) ?? ""
+    case "pieces":
+      return name.pieces.map((piece) => String(fillIn(piece, filling))).join("")
+  }
+}
+
+function placeAs(address: string, { as, prefix }: Name & { for: "place" }): string | number {
+  if (as === "number") return exactNumber(address)
+  return prefix + (as === "digits" ? address.replace(/^\+/, "") : address)
+}
+
+function nowAs(form: string): string {
+  const now = new Date()
+  if (form === "iso") return now.toISOString()
+  return String(form === "ms" ? now.getTime() : Math.floor(now.getTime() / 1000))
+}
+
+function exactNumber(address: string): number | string {
+  const value = Number(address)
+  return /^-?\d+$/.test(address) && Number.isSafeInteger(value) ? value : address
+}
+
+function fieldsOf(fields: FormField[], fill: Fill): string {
+  return new URLSearchParams(fields.map(({ name, value }) => [name, String(fill(value))])).toString()
+}
+
+function withQuery(address: string, query: string): string {
+  const url = new URL(address)
+  return `${url.origin}${url.pathname}${url.search === "" ? "?" : `${url.search}&`}${query}`
+}
+
+/** A slash at the end of a base address makes no difference; a place stands escaped in a path. */
+function addressOf(call: OutgoingCall, fill: Fill): string {
+  return call.address
+    .map((piece) => {
+      const written = String(fill(piece))
+      if (typeof piece === "object" && "place" in piece) return encodeURIComponent(written)
+      return typeof piece === "object" && "setting" in piece ? written.replace(/\/+$/, "") : written
+    })
+    .join("")
+}
+
+function headerOf(value: HeaderValue, fill: Fill): string {
+  if (typeof value === "object" && "basic" in value) {
+    const pair = value.basic.map((piece) => String(fill(piece))).join(":")
+    return `Basic ${Buffer.from(pair).toString("base64")}`
+  }
+  return (Array.isArray(value) ? value : [value]).map((piece) => String(fill(piece))).join("")
+}
+
+function formOf(parts: FormPart[], fill: Fill): FormData {
+  const form = new FormData()
+  for (const part of parts) {
+    if ("data" in part)
+      form.append(part.name, new Blob([Buffer.from(part.data, "base64")], { type: part.mime }), part.filename)
+    else form.append(part.name, String(fill(part.value)))
+  }
+  return form
+}

@@ -1,0 +1,305 @@
+import { randomBytes } from "node:crypto"
+import { setTimeout as pause } from "node:timers/promises"
+import { isDeepStrictEqual } from "node:util"
+import type { ChannelKind, Identity } from "../../core/channels/kind.ts"
+import { kinds } from "../../core/channels/registry.ts"
+import { readSecrets, readSettings } from "../../core/channels/settings.ts"
+import type { Profile } from "../../core/gateway/profile.ts"
+import type { ChannelRow } from "../../store/channels.ts"
+import { addChannel, changeChannel, resumeChannel, stopChannel } from "../../store/channels.ts"
+import type { Database } from "../../store/database.ts"
+import { lastCalls } from "../../store/intakeReads.ts"
+import type { Bell } from "../../store/bell.ts"
+import type { Forwarding } from "../inlet/forwarding.ts"
+import type { Channels, KnownChannel } from "../channels.ts"
+import type { Identities } from "../identities.ts"
+import type { ChannelCheck } from "./checks.ts"
+import { walkTheLine } from "./checks.ts"
+import type { ChannelComparison, ChannelView } from "./views.ts"
+import { viewOf } from "./views.ts"
+import { perform } from "../calls/perform.ts"
+import type { Poller } from "../inlet/poller.ts"
+import type { Seal } from "../seal.ts"
+import { notFound, Trouble } from "../trouble.ts"
+
+/** Milliseconds that adding a channel waits for its provider to tell who it is. */
+const identityPatience = 2000
+
+/** Adding channels and looking after them. */
+export class ChannelCare {
+  constructor(
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      seal: Seal
+      bell: Bell
+      identities: Identities
+      poller: () => Poller | undefined
+      publicUrl: () => string
+      forwarding: Forwarding
+    },
+  ) {}
+
+  async add(given: {
+    kind: string
+    key: string
+    settings: { [name: string]: unknown }
+    secrets: { [name: string]: string }
+  }): Promise<ChannelView> {
+    const kind = kindNamed(given.kind)
+    const profile = this.profileFor(kind, given.settings)
+    const { bot, lane, ...settings } = checkedSettings(kind, given.settings, profile)
+    const secrets = this.checkedSecrets(kind, given.secrets, settings, profile)
+    const sealed = Object.fromEntries(
+      Object.entries(secrets).map(([name, value]) => [name, this.parts.seal.seal(value)]),
+    )
+    const added = await addChannel(this.parts.database, {
+      key: given.key,
+      kind: kind.kind,
+      settings,
+      sealed,
+      bot: (bot as string | undefined) ?? null,
+      lane: (lane as string | undefined) ?? "live",
+    })
+    if (!added)
+      throw new Trouble(
+        "taken",
+        `There is a channel "${given.key}" already.`,
+        `Choose another key, or change that one with "wobbet channel change ${given.key}".`,
+        "key",
+      )
+    await this.changed()
+    await this.learnIdentity(given.key)
+    return this.show(given.key)
+  }
+
+  /** Asks who a channel is, if the provider says so soon: what its first calls mean may depend on it. */
+  private async learnIdentity(key: string): Promise<void> {
+    const asking = this.parts.identities.ask(this.known(key)).catch(() => undefined)
+    await Promise.race([asking, pause(identityPatience, undefined, { ref: false })])
+  }
+
+  /** Changes settings and secrets; what is not named stays. A setting given as null goes back to its default. */
+  async change(
+    key: string,
+    given: { settings?: { [name: string]: unknown }; secrets?: { [name: string]: string } },
+  ): Promise<ChannelView> {
+    const { row, channel } = this.known(key)
+    const kind = kindNamed(row.kind)
+    const merged = Object.fromEntries(
+      Object.entries({ ...row.settings, ...given.settings }).filter(([, value]) => value !== null),
+    )
+    const profile = this.profileFor(kind, merged)
+    const { bot, lane, ...settings } = checkedSettings(kind, merged, profile)
+    const secrets = this.checkedSecrets(kind, { ...channel.secrets, ...given.secrets }, settings, profile)
+    const sealed = Object.fromEntries(
+      Object.entries(secrets).map(([name, value]) => [
+        name,
+        channel.secrets[name] === value && row.sealed[name] ? row.sealed[name] : this.parts.seal.seal(value),
+      ]),
+    )
+    // Other keys, or another provider, may be another account.
+    const other = settings.apiBase !== row.settings.apiBase || !isDeepStrictEqual(secrets, channel.secrets)
+    await changeChannel(this.parts.database, key, {
+      settings,
+      sealed,
+      forgetIdentity: other,
+      ...(bot ? { bot: bot as string } : {}),
+      ...(lane ? { lane: lane as string } : {}),
+    })
+    await this.changed()
+    if (other) await this.learnIdentity(key)
+    return this.show(key)
+  }
+
+  async list(): Promise<ChannelView[]> {
+    const counts = await this.parts.forwarding.counts()
+    return Promise.all(this.parts.channels.all().map((known) => this.view(known, counts)))
+  }
+
+  async show(key: string): Promise<ChannelView> {
+    return this.view(this.known(key))
+  }
+
+  /** Asks the provider who the keys belong to. A channel that was locked out goes on when they work again. */
+  async identify(key: string): Promise<{ identity: Identity; resumed: boolean }> {
+    const known = this.known(key)
+    const found = await this.parts.identities.ask(known)
+    if ("fault" in found)
+      throw new Trouble("provider-refused", `The check of "${key}" failed: ${found.fault}.`, found.remedy)
+    const resumed = known.row.state === "locked out" && (await resumeChannel(this.parts.database, key))
+    if (resumed) {
+      await this.changed()
+      this.wake()
+    }
+    return { identity: found.identity, resumed }
+  }
+
+  /** Walks the line from the keys to the last call, and stops at the first thing that is wrong. */
+  async check(key: string): Promise<ChannelCheck> {
+    const { database, seal, poller } = this.parts
+    return walkTheLine({
+      known: this.known(key),
+      inlet: this.inletOf(this.known(key).row),
+      database,
+      seal,
+      pollTrouble: poller()?.troubles.get(key),
+      identify: () => this.identify(key),
+      compare: () => this.compare(key),
+    })
+  }
+
+  /** Registers our address at the provider, or takes it away where the channel polls, and reads back what is on record. */
+  async connect(key: string): Promise<ChannelComparison> {
+    await this.identify(key)
+    const known = this.known(key)
+    const { account } = kindNamed(known.row.kind)
+    const polls = kindNamed(known.row.kind).polling?.(known.channel) !== undefined
+    const call = polls ? account.disconnect?.(known.channel) : account.connect?.(known.channel, this.inletOf(known.row))
+    if (!call) return this.compare(key)
+    const answer = await perform(call, known.channel, undefined)
+    const outcome = kindNamed(known.row.kind).judge(call, answer, known.channel)
+    if (outcome.outcome !== "accepted") {
+      throw new Trouble(
+        "provider-refused",
+        `The provider did not take the address: ${outcome.why}.`,
+        "Is the public address right, and https? Set it with publicUrl, or WOBBET_PUBLIC_URL.",
+      )
+    }
+    this.parts.poller()?.troubles.delete(key)
+    await this.changed()
+    return this.compare(key)
+  }
+
+  /** What the provider has on record, against what this channel wants. */
+  async compare(key: string): Promise<ChannelComparison> {
+    const { row, channel } = this.known(key)
+    const { account } = kindNamed(row.kind)
+    const inlet = this.inletOf(row)
+    const hand = account.byHand?.(channel, inlet) ?? []
+    const byHand = hand.length > 0 ? { byHand: hand } : {}
+    if (!account.lookUp || !account.readLookUp) return { differences: [], ...byHand }
+    const found = account.readLookUp(await perform(account.lookUp(channel), channel, undefined))
+    if ("fault" in found) return { differences: [], fault: { says: found.fault, remedy: found.remedy }, ...byHand }
+    return { onRecord: found.onRecord, differences: account.compare?.(channel, found.onRecord, inlet) ?? [], ...byHand }
+  }
+
+  async pause(key: string, by: string): Promise<ChannelView> {
+    this.known(key)
+    await stopChannel(this.parts.database, key, {
+      state: "paused",
+      reason: `paused by ${by}`,
+      remedy: `Resume it with "wobbet channel resume ${key}".`,
+    })
+    await this.changed()
+    return this.show(key)
+  }
+
+  async resume(key: string): Promise<ChannelView> {
+    const { row } = this.known(key)
+    // Keys that do not work would only lock it out again.
+    if (row.state === "locked out") await this.identify(key)
+    else await resumeChannel(this.parts.database, key)
+    await this.changed()
+    this.wake()
+    return this.show(key)
+  }
+
+  inletOf(row: ChannelRow): string {
+    const base = (row.settings.publicUrl as string | undefined) ?? this.parts.publicUrl()
+    return `${base.replace(/\/+$/, "")}/in/${row.key}`
+  }
+
+  known(key: string): KnownChannel {
+    const known = this.parts.channels.get(key)
+    if (!known) throw notFound("channel", key, `"wobbet channel list" shows those there are.`)
+    return known
+  }
+
+  private async view(known: KnownChannel, counts?: Awaited<ReturnType<Forwarding["counts"]>>): Promise<ChannelView> {
+    const { database, forwarding, poller } = this.parts
+    const { key, bringing } = known.row
+    return viewOf(known, {
+      inlet: this.inletOf(known.row),
+      last: await lastCalls(database, key),
+      waiting: bringing ? (counts ?? (await forwarding.counts())).get(key) : undefined,
+      polling: poller()?.troubles.get(key),
+    })
+  }
+
+  /** The profile a channel of a gateway names; that it names one there is, is checked here. */
+  private profileFor(kind: ChannelKind, settings: { [name: string]: unknown }): Profile | undefined {
+    if (!kind.schemasFor) return undefined
+    const name = settings.profile
+    if (name === undefined || name === "") return undefined
+    const profile = this.parts.channels.profile(name)
+    if (profile) return profile
+    throw new Trouble(
+      "bad-input",
+      `There is no gateway profile "${String(name)}".`,
+      `"wobbet profile list" shows those there are. Write one under profiles/ of the bot folder, or let the channel learn it.`,
+      "settings.profile",
+    )
+  }
+
+  private checkedSecrets(
+    kind: ChannelKind,
+    given: { [name: string]: string },
+    settings: { [name: string]: unknown },
+    profile: Profile | undefined,
+  ): { [name: string]: string } {
+    const made = Object.fromEntries(
+      Object.entries(kind.madeSecrets)
+        .filter(([name]) => !given[name])
+        .map(([name, length]) => [name, randomBytes(length).toString("base64url").slice(0, length)]),
+    )
+    const { value, fault } = readSecrets(kind, { ...made, ...given }, settings, profile)
+    if (fault)
+      throw new Trouble(
+        "bad-input",
+        `The secret is not right: ${fault.says}.`,
+        "Copy it again from the provider, without blanks around it.",
+        `secrets.${fault.field}`,
+      )
+    return value as { [name: string]: string }
+  }
+
+  private async changed(): Promise<void> {
+    await this.parts.channels.refresh()
+    this.parts.bell.ring("channels")
+    this.parts.bell.ring("live")
+  }
+
+  private wake(): void {
+    this.parts.bell.ring("work")
+    this.parts.bell.ring("sends")
+  }
+}
+
+function kindNamed(name: string): ChannelKind {
+  const kind = kinds[name]
+  if (!kind)
+    throw new Trouble(
+      "bad-input",
+      `There is no channel kind "${name}".`,
+      `Choose one of: ${Object.keys(kinds).join(", ")}.`,
+      "kind",
+    )
+  return kind
+}
+
+function checkedSettings(
+  kind: ChannelKind,
+  given: { [name: string]: unknown },
+  profile: Profile | undefined,
+): { [name: string]: unknown } {
+  const { value, fault } = readSettings(kind, given, profile)
+  if (fault)
+    throw new Trouble(
+      "bad-input",
+      `The setting is not right: ${fault.says}.`,
+      `docs/connect-${kind.kind}.md lists the settings of a ${kind.kind} channel.`,
+      `settings.${fault.field}`,
+    )
+  return value
+}

@@ -1,0 +1,242 @@
+import type { Identity } from "../../core/channels/kind.ts"
+import { kindOf } from "../../core/channels/registry.ts"
+import type { Database } from "../../store/database.ts"
+import { lastCalls, lastRefusal } from "../../store/intakeReads.ts"
+import type { ChannelComparison } from "./views.ts"
+import type { KnownChannel } from "../channels.ts"
+import { perform } from "../calls/perform.ts"
+import type { PollTrouble } from "../inlet/poller.ts"
+import type { Seal } from "../seal.ts"
+import { Trouble } from "../trouble.ts"
+import { lookIn } from "./reachability.ts"
+
+/** One thing that must be right for a channel to work. */
+export interface CheckLine {
+  about: "keys" | "permissions" | "address on record" | "way in" | "calls" | "account"
+  /** `open`: nobody can tell from here, or it has not happened yet; `left`: not looked at, something before it is wrong. */
+  mark: "right" | "wrong" | "open" | "left"
+  says: string
+  /** What to do. */
+  remedy?: string
+  /** The call that was refused. */
+  passage?: string
+}
+
+export interface ChannelCheck {
+  channel: string
+  /** Whether nothing wrong was found. */
+  ok: boolean
+  lines: CheckLine[]
+  identity?: Identity
+  /** Whether a lock-out ended with this check. */
+  resumed: boolean
+  /** What a person enters at the provider, where the service cannot do it. */
+  byHand?: { field: string; value: string }[]
+}
+
+interface Walk {
+  known: KnownChannel
+  inlet: string
+  database: Database
+  seal: Seal
+  pollTrouble: PollTrouble | undefined
+  identify: () => Promise<{ identity: Identity; resumed: boolean }>
+  compare: () => Promise<ChannelComparison>
+}
+
+type Step = () => Promise<CheckLine | CheckLine[]>
+
+/** Looks at everything between the keys and the last call, in that order, until something is wrong. */
+export async function walkTheLine(walk: Walk): Promise<ChannelCheck> {
+  const check: ChannelCheck = { channel: walk.known.row.key, ok: true, lines: [], resumed: false }
+  const steps: [CheckLine["about"], Step][] = [
+    ["keys", () => keys(walk, check)],
+    ["permissions", () => permissions(walk, check)],
+    ["address on record", () => addressOnRecord(walk, check)],
+    ["way in", () => wayIn(walk)],
+    ["calls", () => calls(walk)],
+    ["account", async () => account(walk, check)],
+  ]
+  for (const [about, step] of steps) {
+    if (!check.ok) check.lines.push({ about, mark: "left", says: "not looked at yet: mend the line above first" })
+    else {
+      const lines = [await step()].flat()
+      check.lines.push(...lines)
+      if (lines.some((line) => line.mark === "wrong")) check.ok = false
+    }
+  }
+  return check
+}
+
+async function keys(walk: Walk, check: ChannelCheck): Promise<CheckLine[]> {
+  const about = "keys"
+  try {
+    const { identity, resumed } = await walk.identify()
+    check.identity = identity
+    check.resumed = resumed
+    const asked = kindOf(walk.known.row.kind).account.check(walk.known.channel) !== undefined
+    const name = [identity.name, identity.handle && `@${identity.handle}`, `id ${identity.id}`]
+      .filter(Boolean)
+      .join(", ")
+    const lines: CheckLine[] = [
+      asked
+        ? { about, mark: "right", says: `the keys work; they are those of ${name}` }
+        : { about, mark: "open", says: `nothing tells whether the keys work before the first message is sent` },
+    ]
+    for (const remark of asked ? (identity.remarks ?? []) : []) {
+      if (!(identity.missing?.length && remark.includes("lacks"))) lines.push({ about, mark: "open", says: remark })
+    }
+    return lines
+  } catch (error) {
+    if (!(error instanceof Trouble)) throw error
+    return [
+      {
+        about,
+        mark: "wrong",
+        says: error.message.replace(/^The check of ".*?" failed: /, "").replace(/\.$/, ""),
+        remedy: error.remedy,
+      },
+    ]
+  }
+}
+
+async function permissions({ known }: Walk, check: ChannelCheck): Promise<CheckLine> {
+  const about = "permissions"
+  const { account, provider } = kindOf(known.row.kind)
+  const missing =
+    check.identity?.missing ??
+    (account.permissions && account.readPermissions
+      ? account.readPermissions(await perform(account.permissions(known.channel), known.channel, undefined))
+      : undefined)
+  if (missing === undefined) {
+    return account.permissions
+      ? { about, mark: "open", says: `${provider} does not tell what these keys may do` }
+      : { about, mark: "right", says: "these keys carry no permissions that could be missing" }
+  }
+  if (missing.length === 0) return { about, mark: "right", says: "the keys have every permission that is needed" }
+  const remedy = account.grant ?? "Make a new token that has them, and set it as this channel's secret."
+  return {
+    about,
+    mark: "wrong",
+    says: `the keys lack ${missing.join(", ")}: without them the bot is deaf or mute`,
+    remedy,
+  }
+}
+
+async function addressOnRecord(walk: Walk, check: ChannelCheck): Promise<CheckLine> {
+  const about = "address on record"
+  const { known } = walk
+  const { account, provider, polling } = kindOf(known.row.kind)
+  const asks = polling?.(known.channel) !== undefined
+  const compared = await walk.compare()
+  if (compared.byHand) check.byHand = compared.byHand
+  if (compared.fault) return { about, mark: "wrong", says: compared.fault.says, remedy: compared.fault.remedy }
+  const [difference] = compared.differences
+  if (difference !== undefined) {
+    // The last sentence says what to do.
+    const at = difference.search(/(Run|If that is not) /)
+    const says = (at > 0 ? difference.slice(0, at) : difference).trim().replace(/\.$/, "")
+    return { about, mark: "wrong", says, remedy: at > 0 ? difference.slice(at) : "Connect the channel again." }
+  }
+  if (asks)
+    return { about, mark: "right", says: `none is needed: this channel asks ${inside(provider)} for its messages` }
+  if (!account.lookUp)
+    return {
+      about,
+      mark: "open",
+      says: `${provider} does not tell which address it has on record`,
+      remedy: `It must be ${walk.inlet}; compare it there.`,
+    }
+  if (compared.onRecord?.address === undefined)
+    return {
+      about,
+      mark: "right",
+      says: `${provider} sends what is needed; the address itself is set in its pages`,
+      remedy: `It must be ${walk.inlet}.`,
+    }
+  return { about, mark: "right", says: `${provider} has our address on record` }
+}
+
+async function wayIn({ known, inlet, seal, pollTrouble }: Walk): Promise<CheckLine> {
+  const about = "way in"
+  const { polling, provider } = kindOf(known.row.kind)
+  if (polling?.(known.channel)) {
+    return pollTrouble
+      ? { about, mark: "wrong", says: pollTrouble.says, remedy: pollTrouble.remedy }
+      : { about, mark: "right", says: `${provider} is asked for messages; nothing needs to reach this service` }
+  }
+  const { bringing } = known.row
+  if (bringing && Date.parse(bringing.until) > Date.now())
+    return { about, mark: "right", says: `calls are kept here for ${bringing.by}, who fetches them` }
+  if (inaccessible(inlet) && !inaccessible(String(known.channel.settings.apiBase ?? inlet)))
+    return {
+      about,
+      mark: "wrong",
+      says: `${new URL(inlet).host} is an address of this machine or its network: no provider reaches it`,
+      remedy: `Set WOBBET_PUBLIC_URL to the public address, or develop without one: "wobbet bring" (docs/without-a-public-address.md).`,
+    }
+  const found = await lookIn(inlet, known.row.key, seal)
+  return found.open
+    ? { about, mark: "right", says: found.says }
+    : { about, mark: "wrong", says: found.says, remedy: found.remedy }
+}
+
+/** "The gateway" within a sentence. */
+function inside(provider: string): string {
+  return provider.replace(/^The /, "the ")
+}
+
+function inaccessible(address: string): boolean {
+  if (!URL.canParse(address)) return false
+  const { hostname } = new URL(address)
+  return /^(localhost|127\.|10\.|192\.168\.|172\.(1[6-9]|2\d|3[01])\.|169\.254\.|\[::1\]|\[f[cd])/.test(hostname)
+}
+
+async function calls({ known, database }: Walk): Promise<CheckLine> {
+  const about = "calls"
+  const { key } = known.row
+  const [last, refused] = await Promise.all([lastCalls(database, key), lastRefusal(database, key)])
+  if (refused && !refused.verdict.genuine && (!last.genuine || refused.received_at > last.genuine)) {
+    const { why, near, remedy } = refused.verdict
+    return {
+      about,
+      mark: "wrong",
+      says: `the last call, ${ago(refused.received_at)}, was refused: ${why}${near ? `. ${near.replace(/\.$/, "")}` : ""}`,
+      remedy,
+      passage: refused.id,
+    }
+  }
+  if (last.genuine) {
+    const before = last.refused ? `; the last refused one ${ago(last.refused)}` : ""
+    return { about, mark: "right", says: `the last genuine call came ${ago(last.genuine)}${before}` }
+  }
+  return { about, mark: "open", says: "no call has come yet", remedy: "Write to it from a phone, and look again." }
+}
+
+function account({ known }: Walk, check: ChannelCheck): CheckLine {
+  const about = "account"
+  const { row } = known
+  const [restricted] = check.identity?.restricted ?? []
+  if (restricted)
+    return {
+      about,
+      mark: "wrong",
+      says: restricted.replace(/\.$/, ""),
+      remedy: "Its provider's pages say how that ends.",
+    }
+  if (row.state === "paused")
+    return {
+      about,
+      mark: "wrong",
+      says: `the channel is paused (${row.reason ?? "by hand"}): what arrives is kept, nothing is handled or sent`,
+      remedy: row.remedy ?? `Resume it with "wobbet channel resume ${row.key}".`,
+    }
+  return { about, mark: "right", says: "nothing keeps it from receiving and sending" }
+}
+
+function ago(at: Date): string {
+  const seconds = Math.max(0, Math.round((Date.now() - at.getTime()) / 1000))
+  if (seconds < 90) return `${seconds} s ago`
+  if (seconds < 5400) return `${Math.round(seconds / 60)} min ago`
+  return seconds < 172_800 ? `${Math.round(seconds / 3600)} h ago` : `${Math.round(seconds / 86_400)} days ago`
+}

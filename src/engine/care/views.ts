@@ -1,0 +1,76 @@
+import type { Identity, OnRecord } from "../../core/channels/kind.ts"
+import { kindOf } from "../../core/channels/registry.ts"
+import type { ChannelRow } from "../../store/channels.ts"
+import type { KnownChannel } from "../channels.ts"
+
+/** A channel as it may be shown: settings, the names of its secrets, never their values. */
+export interface ChannelView {
+  key: string
+  kind: string
+  state: ChannelRow["state"]
+  reason?: string
+  remedy?: string
+  settings: { [name: string]: unknown }
+  secrets: string[]
+  bot?: string
+  lane: string
+  identity?: Identity
+  checkedAt?: Date
+  /** Where the provider is to call. */
+  inlet: string
+  lastGenuine?: Date
+  lastRefused?: Date
+  polling?: { says: string; remedy: string; since: Date }
+  receives: "webhook" | "polling"
+  /** Set for a channel whose gateway speaks by a profile; without one nothing it says can be read yet. */
+  gateway?: { profile?: string }
+  /** Who waits for a call to learn from, and until when. */
+  learning?: { by: string; since: string; until: string }
+  /** Which service elsewhere fetches this channel's calls, and how many wait for it. */
+  bringing?: { by: string; since: string; until: string; taken: number; waiting: number; handed: number }
+}
+
+export interface ChannelComparison {
+  onRecord?: OnRecord
+  /** In words; empty when both sides agree. */
+  differences: string[]
+  fault?: { says: string; remedy: string }
+  /** What a person enters at the provider, where the service cannot do it. */
+  byHand?: { field: string; value: string }[]
+}
+
+/** What is known of a channel besides its row. */
+interface Known {
+  inlet: string
+  last: { genuine?: Date; refused?: Date }
+  waiting: { waiting: number; handed: number } | undefined
+  polling: ChannelView["polling"] | undefined
+}
+
+export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, polling }: Known): ChannelView {
+  const kind = kindOf(row.kind)
+  const { profile } = row.settings as { profile?: string }
+  return {
+    key: row.key,
+    kind: row.kind,
+    state: row.state,
+    ...(row.reason ? { reason: row.reason } : {}),
+    ...(row.remedy ? { remedy: row.remedy } : {}),
+    settings: row.settings,
+    secrets: Object.keys(row.sealed),
+    ...(row.bot ? { bot: row.bot } : {}),
+    lane: row.lane,
+    ...(row.identity ? { identity: row.identity } : {}),
+    ...(row.checked_at ? { checkedAt: row.checked_at } : {}),
+    inlet,
+    ...(last.genuine ? { lastGenuine: last.genuine } : {}),
+    ...(last.refused ? { lastRefused: last.refused } : {}),
+    ...(polling ? { polling } : {}),
+    receives: kind.polling?.(channel) ? "polling" : "webhook",
+    ...(kind.schemasFor ? { gateway: profile ? { profile } : {} } : {}),
+    ...(row.learning && Date.parse(row.learning.until) > Date.now() ? { learning: row.learning } : {}),
+    ...(row.bringing
+      ? { bringing: { ...row.bringing, waiting: waiting?.waiting ?? 0, handed: waiting?.handed ?? 0 } }
+      : {}),
+  }
+}

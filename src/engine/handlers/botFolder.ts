@@ -1,0 +1,210 @@
+import { createHash } from "node:crypto"
+import { readdir, readFile, stat } from "node:fs/promises"
+import { join, relative, resolve } from "node:path"
+import type { Message as EsbuildMessage } from "esbuild"
+import { watch } from "chokidar"
+import { build } from "esbuild"
+import type { Bot, Fault } from "../../core/routing/bot.ts"
+import { readBot } from "../../core/routing/bot.ts"
+import { readProfile } from "../../core/gateway/readProfile.ts"
+import { profiles as shippedProfiles } from "../../core/gateway/shipped.ts"
+import type { HandlerError } from "./handler.ts"
+import { folderWord } from "./hostProtocol.ts"
+import { writtenHandlers } from "./registry.ts"
+
+/** A bot folder, read, checked and bundled. */
+export interface BotPackage {
+  /** Hash of everything in it. */
+  id: string
+  bot: Bot
+  bundle: string | null
+  /** Gateway profiles of the folder's own, by name, as they are written. */
+  profiles: { [name: string]: string }
+}
+
+export type BotFolderReading = { ready: BotPackage } | { faults: Fault[] }
+
+/**
+ * Reads a bot folder: `bot.yaml`, and the code handlers under `handlers/`, bundled with the SDK into one module.
+ *
+ * @param sdk the file that `import … from "wobbet"` stands for.
+ */
+export async function readBotFolder(folder: string, sdk: string): Promise<BotFolderReading> {
+  const file = join(folder, "bot.yaml")
+  let source: string
+  try {
+    source = await readFile(file, "utf8")
+  } catch {
+    const remedy = `Make ${shown(file)}, or name another folder with --bot.`
+    return { faults: [{ file: shown(file), says: "there is no bot.yaml in the folder", remedy }] }
+  }
+  const files = await handlerFiles(folder)
+  const reading = readBot(source, shown(file), { files: new Set(files.keys()), kinds: writtenHandlers })
+  const bundle = await bundleHandlers(folder, files, sdk)
+  const profiles = await readProfiles(folder)
+  const faults = [
+    ...("faults" in reading ? reading.faults : []),
+    ...profiles.faults,
+    ...("faults" in bundle ? bundle.faults : []),
+  ]
+  if ("faults" in reading || "faults" in bundle || faults.length > 0) return { faults }
+  const id = createHash("sha256")
+    .update(JSON.stringify(reading.bot))
+    .update("\n")
+    .update(bundle.code ?? "")
+    .digest("hex")
+    .slice(0, 16)
+  return { ready: { id, bot: reading.bot, bundle: bundle.code, profiles: profiles.sources } }
+}
+
+/** The gateway profiles under `profiles/`; what is wrong in one is said with its line, and what would be right. */
+async function readProfiles(folder: string): Promise<{ sources: { [name: string]: string }; faults: Fault[] }> {
+  const inside = join(folder, "profiles")
+  const found = await readdir(inside).catch(() => [])
+  const sources: { [name: string]: string } = {}
+  const faults: Fault[] = []
+  for (const name of found.filter((one) => /\.ya?ml$/.test(one)).sort()) {
+    const source = await readFile(join(inside, name), "utf8")
+    const file = shown(join(inside, name))
+    const read = readProfile(source)
+    if ("faults" in read)
+      faults.push(
+        ...read.faults.map(({ line, field, says, remedy }) => ({
+          file,
+          line,
+          says: field && !says.startsWith(field) ? `${field}: ${says}` : says,
+          remedy,
+        })),
+      )
+    else if (Object.hasOwn(shippedProfiles, read.profile.profile)) {
+      const says = `the profile "${read.profile.profile}" ships with Wobbet and stays as it is`
+      faults.push({ file, line: 1, says, remedy: "Give yours another name." })
+    } else sources[read.profile.profile] = source
+  }
+  return { sources, faults }
+}
+
+/** Calls back, at most ten times a second, when something in the folder was saved. Gives what ends it. */
+export function followFolder(folder: string, changed: () => void): () => void {
+  let timer: NodeJS.Timeout | undefined
+  // Not node's own watcher: it loses a file that an editor saves by putting a new one in its place.
+  const ignored = (path: string) => /(^|\/)(node_modules|\.[^/]+)(\/|$)/.test(relative(folder, path))
+  const watcher = watch(folder, { ignoreInitial: true, ignored })
+  watcher.on("all", () => {
+    clearTimeout(timer)
+    timer = setTimeout(changed, 100)
+  })
+  watcher.on("error", () => undefined)
+  return () => {
+    clearTimeout(timer)
+    void watcher.close()
+  }
+}
+
+async function handlerFiles(folder: string): Promise<Map<string, string>> {
+  const inside = join(folder, "handlers")
+  const names = await readdir(inside).catch(() => [])
+  const files = new Map<string, string>()
+  for (const name of names.sort()) {
+    const match = /^([A-Za-z0-9_-]+)\.(ts|mts|js|mjs)$/.exec(name)
+    if (match && (await stat(join(inside, name))).isFile()) files.set(match[1]!, join(inside, name))
+  }
+  return files
+}
+
+async function bundleHandlers(
+  folder: string,
+  files: Map<string, string>,
+  sdk: string,
+): Promise<{ code: string | null } | { faults: Fault[] }> {
+  if (files.size === 0) return { code: null }
+  const imports = [...files.values()].map((file, at) => `import h${at} from ${JSON.stringify(resolve(file))}`)
+  const entries = [...files.keys()].map((name, at) => `  ${JSON.stringify(name)}: { default: h${at} },`)
+  try {
+    const built = await build({
+      stdin: {
+        contents: `${imports.join("\n")}\nexport const handlers = {\n${entries.join("\n")}\n}\n`,
+        resolveDir: folder,
+        sourcefile: "handlers",
+        loader: "js",
+      },
+      bundle: true,
+      write: false,
+      platform: "node",
+      format: "esm",
+      target: "node20",
+      sourcemap: "inline",
+      // So that a stack trace names the author's own files, wherever the bundle is written to; hosts take the word off.
+      sourceRoot: `${folderWord}/`,
+      sourcesContent: false,
+      absWorkingDir: resolve(folder),
+      outfile: join(resolve(folder), "bundle.mjs"),
+      alias: { wobbet: sdk },
+      logLevel: "silent",
+      banner: {
+        js: 'import { createRequire as __requireFor } from "node:module"; const require = __requireFor(import.meta.url);',
+      },
+    })
+    return { code: built.outputFiles[0]!.text }
+  } catch (error) {
+    const { errors } = error as { errors?: EsbuildMessage[] }
+    if (!errors) throw error
+    return { faults: errors.map((one) => faultOf(one, folder, files)) }
+  }
+}
+
+function faultOf(error: EsbuildMessage, folder: string, files: Map<string, string>): Fault {
+  const missing = /No matching export in "(.+?)" for import "default"/.exec(error.text)
+  if (missing) {
+    const remedy = 'Write "export default handler(async ({ message }) => …)", with handler imported from "wobbet".'
+    return { file: shown(join(folder, missing[1]!)), line: 1, says: "the file has no default export", remedy }
+  }
+  const { location } = error
+  const remedy = remedyFor(error)
+  return {
+    file: location ? shown(resolve(folder, location.file)) : shown([...files.values()][0] ?? folder),
+    ...(location ? { line: location.line, column: location.column + 1 } : {}),
+    says: error.text,
+    ...(remedy ? { remedy } : {}),
+  }
+}
+
+/** What to write instead, in words. */
+function remedyFor({ text, location }: EsbuildMessage): string | undefined {
+  const unresolved = /Could not resolve "(.+?)"/.exec(text)?.[1]
+  if (unresolved?.startsWith(".")) {
+    return "Is the path right? Files of the folder are named relative to the file that imports them."
+  }
+  if (unresolved) return `Run "npm install ${unresolved}" in the bot's folder, or correct the name.`
+  if (/end of file|Unterminated/.test(text))
+    return "Something opened before this is not closed: a bracket, a brace or a quote."
+  const expected = /^Expected "(.+?)" but found "(.+?)"/.exec(text)
+  if (expected) return `Write ${expected[1]} before ${expected[2]}, or take out ${expected[2]}.`
+  const unnamed = /No matching export in "(.+?)" for import "(.+?)"/.exec(text)
+  if (unnamed) return `Export ${unnamed[2]} in ${unnamed[1]}, or correct the name.`
+  if (!location?.lineText) return undefined
+  return `The line reads: ${location.lineText.trim()}${location.suggestion ? ` Write: ${location.suggestion}` : ""}`
+}
+
+/** A handler file that throws as soon as it is loaded. */
+export function faultOfLoading(error: HandlerError, folder: string): Fault {
+  const inside = /\(?([\w./-]+\.[mc]?[tj]s):(\d+):(\d+)\)?/.exec(error.stack?.split("\n").slice(1).join("\n") ?? "")
+  return {
+    file: shown(join(folder, inside ? inside[1]! : "handlers")),
+    ...(inside ? { line: Number(inside[2]), column: Number(inside[3]) } : {}),
+    says: `loading the handlers failed: ${error.name}: ${error.message}`,
+    remedy: "Code outside the handler runs once, when the file is loaded; it must not throw.",
+  }
+}
+
+/** Paths are shown as seen from where the command was given. */
+function shown(file: string): string {
+  const path = relative(process.cwd(), resolve(file))
+  return path === "" || path.startsWith("..") ? resolve(file) : path
+}
+
+/** One fault on a line of its own, as editors can jump to. */
+export function faultLine(fault: Fault): string {
+  const where = [fault.file, fault.line, fault.column].filter((part) => part !== undefined).join(":")
+  return `${where}  ${fault.says}.${fault.remedy ? ` ${fault.remedy}` : ""}`
+}

@@ -1,0 +1,106 @@
+import type { Logger } from "pino"
+import type { Fault } from "../../core/routing/bot.ts"
+import type { Bell } from "../../store/bell.ts"
+import type { Database } from "../../store/database.ts"
+import { keepProfile } from "../../store/profiles.ts"
+import { publishRelease } from "../../store/releases.ts"
+import type { Channels } from "../channels.ts"
+import type { BotPackage } from "./botFolder.ts"
+import { faultLine, faultOfLoading, followFolder, readBotFolder } from "./botFolder.ts"
+import type { Releases } from "./releases.ts"
+
+/** What the followed bot folder is like at the moment. */
+export interface BotStatus {
+  folder?: string
+  bot?: string
+  release?: string
+  loadedAt?: Date
+  /** What keeps the newest version from being taken; the one before still answers. */
+  faults: Fault[]
+}
+
+/** The bot folder that this process follows: read at start and whenever something in it is saved. */
+export class FollowedFolder {
+  status: BotStatus = { faults: [] }
+  private unfollow: (() => void) | undefined
+  private loading: Promise<void> = Promise.resolve()
+
+  constructor(
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      releases: Releases
+      bell: Bell
+      log: Logger
+      folder: string
+      sdk: string
+      lane: string
+      /** Whether this process takes turns, so that a new release is made ready at once. */
+      takesTurns: boolean
+    },
+  ) {}
+
+  async start(): Promise<void> {
+    await this.load()
+    this.unfollow = followFolder(this.parts.folder, () => {
+      this.loading = this.loading
+        .then(() => this.load())
+        .catch((error: unknown) => this.parts.log.error({ err: error }, "the bot folder could not be read"))
+    })
+  }
+
+  stop(): void {
+    this.unfollow?.()
+  }
+
+  /** Reads the folder; a version with faults leaves the one before in place. */
+  private async load(): Promise<void> {
+    const { folder, sdk } = this.parts
+    const reading = await readBotFolder(folder, sdk)
+    const faults = "faults" in reading ? reading.faults : await this.faultsOfLoading(reading.ready)
+    if ("faults" in reading || faults.length > 0) this.refuse(faults)
+    else await this.take(reading.ready)
+  }
+
+  private refuse(faults: Fault[]): void {
+    const { folder, log, bell } = this.parts
+    this.status = { ...this.status, folder, faults }
+    const still = this.status.release ? "The version before still answers." : "No bot answers until this is fixed."
+    log.error(
+      `the bot folder ${folder} has faults. ${still}\n${faults.map((fault) => `  ${faultLine(fault)}`).join("\n")}`,
+    )
+    bell.ring("lanes")
+  }
+
+  private async take({ id, bot, bundle, profiles }: BotPackage): Promise<void> {
+    const { database, releases, bell, log, folder, lane, takesTurns } = this.parts
+    await this.keepProfiles(profiles)
+    const moved = await publishRelease(database, { id, bot: bot.bot, definition: bot, bundle }, lane)
+    const fixed = this.status.faults.length > 0
+    const changed = moved || this.status.release !== id
+    const loadedAt = changed ? new Date() : (this.status.loadedAt ?? new Date())
+    this.status = { folder, bot: bot.bot, release: id, loadedAt, faults: [] }
+    // Made ready now rather than by the first turn that needs it.
+    if (changed && takesTurns) void releases.prepare(id).catch(() => undefined)
+    if (changed || fixed) {
+      log.info(`the bot ${bot.bot} is loaded: release ${id}, ${bot.routes.length} routes`)
+      bell.ring("lanes")
+    }
+  }
+
+  private async keepProfiles(profiles: BotPackage["profiles"]): Promise<void> {
+    const { database, channels, bell } = this.parts
+    let news = false
+    for (const [name, source] of Object.entries(profiles))
+      news = (await keepProfile(database, { name, source, origin: "folder" })) || news
+    if (!news) return
+    await channels.refresh()
+    bell.ring("channels")
+  }
+
+  private async faultsOfLoading({ id, bundle }: BotPackage): Promise<Fault[]> {
+    if (bundle === null || this.status.release === id) return []
+    const error = await this.parts.releases.tryOut(id, bundle)
+    return error ? [faultOfLoading(error, this.parts.folder)] : []
+  }
+}

@@ -1,0 +1,55 @@
+import type Joi from "joi"
+import type { Message, Place } from "../../core/message/message.ts"
+import type { ReadyRelease } from "./releases.ts"
+
+/** What a handler is told of a turn. */
+export interface TurnInput {
+  message: Message
+  messages: Message[]
+  slots: { [name: string]: string | number }
+  state: { [field: string]: unknown }
+  contact: { id?: string; name?: string; handle?: string; language?: string; address?: string }
+  conversation: { id: string; place: Place }
+  channel: { key: string; kind: string }
+  /** Whether an earlier run of this turn may have begun. */
+  again: boolean
+  /** ISO 8601. */
+  now: string
+}
+
+/** What a handler answered, unchecked, and what it printed. */
+export interface HandlerAnswer {
+  outcome: { replies?: unknown[]; state?: { [field: string]: unknown } | null }
+  log: string[]
+}
+
+/** An error as a bot's author reads it. */
+export interface HandlerError {
+  name: string
+  message: string
+  stack?: string
+}
+
+/** A handler that did not answer as it should. With what it printed. The turn is retried, then parked. */
+export class HandlerFault extends Error {
+  constructor(
+    readonly error: HandlerError,
+    readonly log: string[] = [],
+  ) {
+    super(`${error.name}: ${error.message}`)
+  }
+}
+
+/** One kind of handler: how it is written in `bot.yaml`, and what it does with a turn. */
+export interface HandlerKind {
+  /** The name it is written under: `handler: { text: … }`. */
+  kind: string
+  /** Everything that may be written for it, that name among it. */
+  schema: Joi.ObjectSchema
+  /**
+   * Answers a turn. Whatever it throws besides a HandlerFault is a fault of the service's own.
+   *
+   * @param written what stands in `bot.yaml`, as its schema lets it through
+   */
+  run(written: { [name: string]: unknown }, turn: TurnInput, release: ReadyRelease): Promise<HandlerAnswer>
+}

@@ -1,0 +1,25 @@
+import type { HandlerName } from "../../core/routing/bot.ts"
+import { code } from "./code.ts"
+import type { HandlerKind } from "./handler.ts"
+import { text } from "./text.ts"
+
+/** Every kind of handler. To add one is to add its file and its line here: docs/add-a-handler-kind.md. */
+const kinds: HandlerKind[] = [code, text]
+
+/** What may be written in `bot.yaml` besides the name of a file, by kind. */
+export const writtenHandlers = Object.fromEntries(
+  kinds.filter((one) => one !== code).map((one) => [one.kind, one.schema]),
+)
+
+/** The kind of a handler as a route names it, what is written for it, and how it is called on record. */
+export function handlerOf(handler: HandlerName): {
+  kind: HandlerKind
+  written: { [name: string]: unknown }
+  name: string
+} {
+  if (typeof handler === "string") return { kind: code, written: { code: handler }, name: handler }
+  const kind = kinds.find((one) => Object.hasOwn(handler, one.kind))
+  // A release of another version may name a kind this one does not have.
+  if (!kind) throw new Error(`This version knows no handler of the kind ${Object.keys(handler).join(", ")}.`)
+  return { kind, written: handler, name: kind.kind }
+}

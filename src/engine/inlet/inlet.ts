@@ -1,0 +1,391 @@
+import { createHash } from "node:crypto"
+import { setTimeout as pause } from "node:timers/promises"
+import type { Logger } from "pino"
+import type { Alarm, ChannelKind, InboundCall, InletAnswer, Parsed, Verdict } from "../../core/channels/kind.ts"
+import { nothingParsed } from "../../core/channels/kind.ts"
+import { kindOf } from "../../core/channels/registry.ts"
+import { storable, storableJson } from "../../core/message/graphemes.ts"
+import { wordsOf } from "../../core/message/words.ts"
+import type { Bell } from "../../store/bell.ts"
+import { claimSeconds } from "../../store/claims.ts"
+import type { Database } from "../../store/database.ts"
+import { databaseFault } from "../../store/database.ts"
+import { faultPoint } from "../../store/faults.ts"
+import { newId } from "../../store/ids.ts"
+import type { Acceptance, Intake } from "../../store/intake.ts"
+import { acceptIntakes } from "../../store/intake.ts"
+import type { Claimed } from "../../store/lines.ts"
+import type { Channels, KnownChannel } from "../channels.ts"
+import { GroupCommit, keepHalving, NotInTime } from "../groupCommit.ts"
+import type { Identities } from "../identities.ts"
+import type { Directory } from "../people/directory.ts"
+import type { Seal } from "../seal.ts"
+import { redactCall } from "../seal.ts"
+import type { HeldAnswer, HeldCalls } from "../sender/heldCalls.ts"
+import type { Forwarding } from "./forwarding.ts"
+import type { Journal, JournalEntry } from "./journal.ts"
+import { Refusals } from "./refusals.ts"
+import type { Sampling } from "./sampling.ts"
+
+/** Milliseconds a batch of callers waits at most for turns that are far behind: none gives up that soon. */
+const longestHold = 250
+
+/** Seconds a provider waits for the answer to its call where its kind says nothing of that. */
+const usualPatience = 8
+
+/** What is read from a call before it is durable. */
+interface Draft {
+  channel: string
+  intake: Omit<Intake, "messages">
+  parsed: Parsed
+  /** Set where the reply may go back inside the call: it is held open from the moment its messages have ids. */
+  held?: { hold: (messages: string[]) => void }
+}
+
+/** A genuine call, read. */
+interface Reading {
+  known: KnownChannel
+  kind: ChannelKind
+  call: InboundCall
+  parsed: Parsed
+  intake: Omit<Intake, "messages">
+  /** What its caller hears once it is durable. */
+  answer: InletAnswer
+  now: Date
+  /** Set where the provider never brings this call again: by what it was found genuine. */
+  once: string | undefined
+}
+
+/** An answer to a call; `written` is told whether it left whole. */
+export interface ServedAnswer extends InletAnswer {
+  written?: (whole: boolean) => void
+}
+
+/** Receives calls: verify, parse, make durable together with the others of the instant, answer. */
+export class Inlet {
+  private readonly refusals: Refusals
+  private readonly accepting = new GroupCommit<Draft, void>((drafts) => this.accept(drafts), 500, 2)
+
+  constructor(
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      directory: Directory
+      identities: Identities
+      seal: Seal
+      bell: Bell
+      log: Logger
+      self: string
+      /** Keeps calls that never come again while the database is away. */
+      journal: Journal
+      /** Takes the turns of conversations claimed on the way in; without it they are left for another process. */
+      claimed?: (claims: Claimed[]) => void
+      /** Told of messages that the provider has, by the marks our calls carried, as soon as that is kept. */
+      proven?: (channel: string, proofs: { mark: string; providerId?: string }[]) => void
+      /** Told when messages with media have been kept. */
+      mediaCame?: () => void
+      /** Told what the operator must hear. */
+      alarmed?: (channel: string, alarm: Alarm) => void
+      /** Whether turns are so far behind that callers should wait a little for their answer. */
+      behind?: () => boolean
+      sampling: Sampling
+      forwarding: Forwarding
+      heldCalls: HeldCalls
+    },
+  ) {
+    const { channels, seal, log } = parts
+    this.refusals = new Refusals({ channels, seal, log, keep: (intakes) => this.store(intakes) })
+  }
+
+  /** @param brought set where a service elsewhere received the call, with the id it was kept under there */
+  async receive(key: string, call: InboundCall, now: Date, brought?: { id: string }): Promise<ServedAnswer> {
+    const { channels, identities, sampling } = this.parts
+    const met = channels.get(key) ?? (await channels.meet(key))
+    if (!met) return { status: 404 }
+    if (met.row.learning && sampling.isOn(met, now)) return sampling.take(met, call)
+    const verdict = kindOf(met.row.kind).verify(call, met.channel, now)
+    if (!verdict.genuine) {
+      const status = call.method === "GET" ? 403 : 401
+      this.refusals.take(met, call, verdict, status, now)
+      return { status }
+    }
+    const known = met.row.identity ? met : await identities.of(met)
+    const reading = this.read(known, call, verdict, now, brought)
+    if (FAULTS_BUILT) await faultPoint("inlet: call read")
+    return this.answer(reading, brought !== undefined)
+  }
+
+  private read(
+    known: KnownChannel,
+    call: InboundCall,
+    verdict: Verdict & { genuine: true },
+    now: Date,
+    brought: { id: string } | undefined,
+  ): Reading {
+    const { row, channel } = known
+    const kind = kindOf(row.kind)
+    const parsed = kind.parse(call, channel)
+    const answer = kind.acknowledge(call, parsed, channel)
+    const repeats = (row.settings.repeats as boolean | undefined) ?? kind.repeats(call, channel)
+    const intake = {
+      id: brought?.id ?? newId("itk"),
+      channel: row.key,
+      via: brought ? ("bring" as const) : ("webhook" as const),
+      method: call.method,
+      ...redactCall(call, Object.values(channel.secrets), this.parts.seal),
+      body: Buffer.from(call.body),
+      verdict,
+      ...leftovers(parsed),
+      answered: answer.status,
+    }
+    return { known, kind, call, parsed, intake, answer, now, once: repeats ? undefined : verdict.by }
+  }
+
+  /** Keeps a call where it belongs; nobody is answered before that is durable. */
+  private async answer(reading: Reading, brought: boolean): Promise<ServedAnswer> {
+    const { known, call, answer, now, once } = reading
+    try {
+      // Behind what waits on disk already, so that the order stays what it was.
+      if (once !== undefined && this.parts.journal.holds) return await this.journalled(reading, once)
+      if (known.row.bringing && !brought && this.parts.forwarding.isOn(known, now) && call.method !== "GET")
+        return (await this.forward(reading)) ?? answer
+      return await this.kept(reading)
+    } catch (error) {
+      return this.notKept(reading, error)
+    }
+  }
+
+  /** Keeps the call in the database, and waits for the reply where that goes back inside the call. */
+  private async kept({ known, kind, call, parsed, intake, answer, now }: Reading): Promise<ServedAnswer> {
+    const speaks = parsed.messages.some((one) => one.own === undefined)
+    const terms = speaks ? kind.inline?.(known.channel) : undefined
+    const held = terms && this.heldOpen(call, terms.within * 1000, now)
+    const draft = { channel: known.row.key, parsed, intake, ...(held ? { held } : {}) }
+    // A fifth of the provider's patience is left for the other ways to keep it.
+    await this.accepting.add(draft, (kind.patience ?? usualPatience) * 800)
+    const said = await held?.answer()
+    if (!said) return answer
+    return {
+      // What has a body is not "no content".
+      status: answer.status === 204 ? 200 : answer.status,
+      headers: { "content-type": said.type },
+      body: said.body,
+      written: said.written,
+    }
+  }
+
+  /** Nothing is acknowledged that is not durable: the provider will call again, or the call goes to local disk. */
+  private async notKept(reading: Reading, error: unknown): Promise<InletAnswer> {
+    const { log } = this.parts
+    const { kind, call, intake, once } = reading
+    const away = error instanceof NotInTime || databaseFault(error) === "away"
+    if (!away) log.error({ err: error, channel: intake.channel }, "a call could not be kept")
+    if (once !== undefined && away) {
+      try {
+        return await this.journalled(reading, once)
+      } catch (fault) {
+        log.error({ err: fault, channel: intake.channel }, "a call could not be written to the local journal either")
+      }
+    }
+    const seen = once === undefined ? undefined : kind.refuseSeen?.(call)
+    return seen ?? { status: 503, headers: { "retry-after": "5" } }
+  }
+
+  /** Keeps a call that never comes again on local disk; its person may be told that the answer will be late. */
+  private async journalled({ kind, call, parsed, intake, answer, now }: Reading, by: string): Promise<InletAnswer> {
+    const { id, channel, method, address, headers, body } = intake
+    await this.parts.journal.add({
+      id,
+      channel,
+      method,
+      address,
+      headers,
+      body: body.toString("base64"),
+      by,
+      answered: answer.status,
+      receivedAt: now.toISOString(),
+    })
+    if (FAULTS_BUILT) await faultPoint("journal: call written")
+    return kind.acknowledgeLate?.(call, parsed) ?? answer
+  }
+
+  /** Holds a call open for the reply to what it brings, from its receipt on for so many milliseconds. */
+  private heldOpen(call: InboundCall, milliseconds: number, now: Date) {
+    let answer: Promise<HeldAnswer | undefined> = Promise.resolve(undefined)
+    return {
+      hold: (messages: string[]) => {
+        answer = this.parts.heldCalls.hold(call, messages, now.getTime() + milliseconds - Date.now())
+      },
+      answer: () => answer,
+    }
+  }
+
+  /** Keeps a call for the service that fetches this channel's, and answers as that one says, if it is quick. */
+  private async forward({ known, call, intake, now }: Reading): Promise<InletAnswer | undefined> {
+    const note = `kept for ${known.row.bringing!.by}, who fetches this channel's calls`
+    await this.store([{ ...intake, notes: [note], unreadable: undefined, messages: [] }])
+    return this.parts.forwarding.carry(intake.id, known, call, now)
+  }
+
+  /** A call that was kept for a service elsewhere and not taken there. */
+  async takeIn(known: KnownChannel, id: string, call: InboundCall, note: string): Promise<void> {
+    const verdict = { genuine: true as const, by: "found genuine when it came" }
+    const { parsed, intake } = this.read(known, call, verdict, new Date(), undefined)
+    const { answered: _answered, ...rest } = intake
+    await this.keep([{ channel: known.row.key, parsed, intake: { ...rest, id, notes: [...rest.notes, note] } }])
+  }
+
+  /** Calls that were kept on local disk while the database was away, in their order. What is there already stays. */
+  async readIn(entries: JournalEntry[], now: Date): Promise<void> {
+    const drafts = entries.map((entry): Draft => {
+      const { id, channel, method, address, headers, by, answered, receivedAt } = entry
+      const body = Buffer.from(entry.body, "base64")
+      const call: InboundCall = { method, address, headers, body }
+      const known = this.parts.channels.get(channel)
+      const parsed: Parsed = known
+        ? kindOf(known.row.kind).parse(call, known.channel)
+        : { ...nothingParsed(), unreadable: "the channel was gone when this call was read in" }
+      const { notes, ...rest } = leftovers(parsed)
+      const waited = `the database was away: kept on local disk at ${receivedAt}, read in at ${now.toISOString()}`
+      const verdict = { genuine: true as const, by }
+      const intake = { id, channel, via: "webhook" as const, ...call, body, verdict, answered, receivedAt, ...rest }
+      return { channel, parsed, intake: { ...intake, notes: [...notes, waited] } }
+    })
+    for (let at = 0; at < drafts.length; at += 200) await this.keep(drafts.slice(at, at + 200))
+    if (FAULTS_BUILT) await faultPoint("journal: calls read in")
+  }
+
+  /** Updates fetched by polling, kept in one transaction with the offset that confirms them. */
+  async receivePolled(met: KnownChannel, updates: string[], offset: { holder: string; next: string }): Promise<void> {
+    const known = met.row.identity || updates.length === 0 ? met : await this.parts.identities.of(met)
+    const { key, kind } = known.row
+    const drafts = updates.map((update): Draft => {
+      const body = Buffer.from(update)
+      const call: InboundCall = { method: "POST", address: "(polled)", headers: {}, body }
+      const parsed = kindOf(kind).parse(call, known.channel)
+      const verdict = { genuine: true as const, by: "fetched with our own token" }
+      const intake = { id: newId("itk"), channel: key, via: "polling" as const, ...call, body, verdict }
+      return { channel: key, parsed, intake: { ...intake, ...leftovers(parsed) } }
+    })
+    const confirm = { channel: key, ...offset }
+    if (FAULTS_BUILT && updates.length > 0) await faultPoint("poll: updates fetched")
+    try {
+      await this.store(await this.placed(drafts), confirm)
+      this.tell(drafts)
+    } catch (error) {
+      if (databaseFault(error) !== "data") throw error
+      // One of them cannot be stored: each by itself first, then the offset. What comes twice falls out again.
+      await this.keep(drafts)
+      await this.store([], confirm)
+    }
+  }
+
+  async drained(): Promise<void> {
+    await this.accepting.drained()
+    await this.refusals.drained()
+  }
+
+  private async accept(drafts: Draft[]): Promise<void[]> {
+    for (const end = Date.now() + longestHold; Date.now() < end && this.parts.behind?.();) await pause(10)
+    await this.keep(drafts)
+    return drafts.map(() => undefined)
+  }
+
+  private async keep(drafts: Draft[]): Promise<void> {
+    const store = async (some: Draft[]) => this.store(await this.placed(some))
+    await keepHalving(drafts, store, (draft, error) => this.keepRaw(draft, error))
+    this.tell(drafts)
+  }
+
+  /** A call whose messages PostgreSQL will not keep is kept as it came. */
+  private async keepRaw({ intake, parsed }: Draft, error: Error): Promise<void> {
+    if (parsed.messages.length + parsed.statuses.length === 0) throw error
+    this.parts.log.error(
+      { err: error, intake: intake.id },
+      "a call's messages could not be stored; the raw call is kept",
+    )
+    const unreadable = `its messages could not be stored: ${storable(error.message).slice(-300)}`
+    await this.store([{ ...intake, messages: [], statuses: [], unreadable }])
+  }
+
+  /** What else in these calls somebody waits for. */
+  private tell(drafts: Draft[]): void {
+    const { proven, alarmed } = this.parts
+    for (const { channel, parsed } of drafts) {
+      for (const alarm of parsed.alarms ?? []) alarmed?.(channel, alarm)
+      const proofs = parsed.statuses.flatMap(({ about, status }) =>
+        "mark" in about && about.mark !== undefined && status !== "failed"
+          ? [{ mark: about.mark, ...(about.id ? { providerId: about.id } : {}) }]
+          : [],
+      )
+      if (proofs.length > 0) proven?.(channel, proofs)
+    }
+  }
+
+  /** Gives every message its conversation. A place that moved has moved before its messages are placed. */
+  private async placed(drafts: Draft[]): Promise<Intake[]> {
+    for (const { channel, parsed } of drafts) {
+      for (const { from, to } of parsed.moves) await this.parts.directory.move(channel, from, to)
+    }
+    const all = drafts.flatMap(({ channel, parsed }) => parsed.messages.map(({ message }) => ({ channel, message })))
+    const conversations = all.length > 0 ? await this.parts.directory.conversationsOf(all) : []
+    let at = 0
+    const now = new Date().toISOString()
+    const placed = drafts.map(({ channel, intake, parsed }) =>
+      Object.assign(intake, {
+        messages: parsed.messages.map((one) => ({
+          id: newId("msg"),
+          eventKey: one.eventKey === "" ? intake.id : shortKey(one.eventKey),
+          conversation: conversations[at++]!,
+          message: one.message,
+          words: wordsOf(one.message),
+          courtesies: one.courtesies ?? [],
+          own: one.own ?? false,
+          contact: this.parts.directory.contactOf(channel, one.message) ?? null,
+        })),
+        ...(parsed.statuses.length > 0
+          ? { statuses: parsed.statuses.map((told) => ({ channel, intake: intake.id, told, at: now })) }
+          : {}),
+      }),
+    )
+    drafts.forEach(({ held }, n) => held?.hold(placed[n]!.messages.map((one) => one.id)))
+    if (FAULTS_BUILT && all.length > 0) await faultPoint("inlet: ids made")
+    return placed
+  }
+
+  /** Nobody answers again what was seen before: its caller need not wait. */
+  private letGo(intakes: Intake[], { fresh }: Acceptance): void {
+    const news = new Set(fresh.map((one) => one.id))
+    this.parts.heldCalls.over(intakes.flatMap((one) => one.messages.map(({ id }) => id)).filter((id) => !news.has(id)))
+  }
+
+  private async store(intakes: Intake[], offset?: { channel: string; holder: string; next: string }): Promise<void> {
+    const { database, self, claimed, bell } = this.parts
+    const claim = claimed ? { holder: self, seconds: claimSeconds } : undefined
+    const acceptance = await acceptIntakes(database, intakes.map(storableIntake), claim, offset)
+    if (FAULTS_BUILT && acceptance.fresh.length > 0)
+      await faultPoint(offset ? "poll: updates kept" : "inlet: call kept")
+    if (intakes.length > 0) bell.ring("live")
+    if (acceptance.fresh.length < intakes.reduce((sum, one) => sum + one.messages.length, 0))
+      this.letGo(intakes, acceptance)
+    if (acceptance.fresh.length === 0) return
+    if (intakes.some((intake) => intake.messages.some(({ message }) => message.media))) this.parts.mediaCame?.()
+    if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
+    if (!claimed) bell.ring("work")
+  }
+}
+
+function leftovers(parsed: Parsed): { notes: string[]; unreadable: string | undefined } {
+  return { notes: parsed.notes, unreadable: parsed.unreadable }
+}
+
+function storableIntake(intake: Intake): Intake {
+  const headers = storableJson(intake.headers)
+  const address = storable(intake.address)
+  return headers === intake.headers && address === intake.address ? intake : { ...intake, headers, address }
+}
+
+/** Keys longer than an index takes well are hashed. */
+function shortKey(key: string): string {
+  return key.length <= 200 ? key : `sha256:${createHash("sha256").update(key).digest("hex")}`
+}

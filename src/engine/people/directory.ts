@@ -1,0 +1,111 @@
+import { LRUCache } from "lru-cache"
+import type { Message, Sender } from "../../core/message/message.ts"
+import type { Database } from "../../store/database.ts"
+import { contactsOf, conversationsAt, movePlace, renamePlace, titleOf } from "../../store/directory.ts"
+
+/** A message and the channel it came in by. */
+interface Said {
+  channel: string
+  message: Message
+}
+
+interface KnownPlace {
+  conversation: string
+  title: string | undefined
+}
+
+/** Which conversation a place holds, and who a sender is; what was looked up lately is kept at hand. */
+export class Directory {
+  private readonly conversations: LRUCache<string, KnownPlace>
+  private readonly contacts: LRUCache<string, { contact: string; name: string }>
+
+  /** @param most places, and people, kept at hand */
+  constructor(
+    private readonly database: Database,
+    most = 50_000,
+  ) {
+    this.conversations = new LRUCache({ max: most })
+    this.contacts = new LRUCache({ max: most })
+  }
+
+  /** The conversations of these messages, in their order; places and people met for the first time are entered. */
+  async conversationsOf(said: Said[]): Promise<string[]> {
+    await this.enterContacts(said)
+    // Held apart from what is kept at hand, which may be pushed out before this batch is through.
+    const places = new Map<string, KnownPlace>()
+    const missing = new Map<string, Said>()
+    for (const one of said) {
+      const key = placeKey(one)
+      const known = this.conversations.get(key)
+      if (known) places.set(key, known)
+      else missing.set(key, one)
+    }
+    if (missing.size > 0) {
+      const wanted = [...missing.values()].map(({ channel, message }) => {
+        const contact = message.place.kind === "direct" ? this.contactOf(channel, message) : undefined
+        return { channel, place: message.place, ...(contact ? { contact } : {}) }
+      })
+      const found = await conversationsAt(this.database, wanted)
+      ;[...missing.entries()].forEach(([key, { message }], at) => {
+        const place = { conversation: found[at]!, title: message.place.title }
+        places.set(key, place)
+        this.conversations.set(key, place)
+      })
+    }
+    return Promise.all(said.map((one) => this.titled(places.get(placeKey(one))!, one.message)))
+  }
+
+  /** Keeps what was learned of a sender. */
+  async learn(channel: string, sender: Sender): Promise<void> {
+    await contactsOf(this.database, [{ channel, sender }])
+  }
+
+  /** Gives a conversation its title, if it has none yet. */
+  async entitle(channel: string, place: Message["place"], title: string): Promise<void> {
+    const at = await titleOf(this.database, channel, place)
+    if (at && at.title === null) await renamePlace(this.database, at.conversation, title)
+  }
+
+  async move(channel: string, from: string, to: string): Promise<void> {
+    await movePlace(this.database, channel, from, to)
+    for (const key of this.conversations.keys()) {
+      if (key.startsWith(`${channel} ${to} `)) this.conversations.delete(key)
+    }
+  }
+
+  /** Who a sender is, if it was looked up lately. */
+  contactOf(channel: string, { from }: Message): string | undefined {
+    return from && this.contacts.get(`${channel} ${from.address}`)?.contact
+  }
+
+  /** The conversation, its title kept current. */
+  private async titled(place: KnownPlace, { place: { title } }: Message): Promise<string> {
+    if (title !== undefined && title !== place.title) {
+      place.title = title
+      await renamePlace(this.database, place.conversation, title)
+    }
+    return place.conversation
+  }
+
+  private async enterContacts(said: Said[]): Promise<void> {
+    const missing = new Map<string, { channel: string; sender: Sender }>()
+    for (const { channel, message } of said) {
+      if (!message.from) continue
+      const key = `${channel} ${message.from.address}`
+      if (this.contacts.get(key)?.name !== shownName(message.from)) missing.set(key, { channel, sender: message.from })
+    }
+    if (missing.size === 0) return
+    const found = await contactsOf(this.database, [...missing.values()])
+    ;[...missing.entries()].forEach(([key, { sender }], at) => {
+      this.contacts.set(key, { contact: found[at]!, name: shownName(sender) })
+    })
+  }
+}
+
+function shownName(sender: Sender): string {
+  return [sender.name, sender.handle, sender.language].join("\n")
+}
+
+function placeKey({ channel, message }: Said): string {
+  return `${channel} ${message.place.address} ${message.place.topic ?? ""}`
+}

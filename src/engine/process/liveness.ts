@@ -1,0 +1,67 @@
+import { createHash } from "node:crypto"
+import { readFileSync, readlinkSync } from "node:fs"
+import { hostname } from "node:os"
+import type { Logger } from "pino"
+import type { Bell } from "../../store/bell.ts"
+import type { Database } from "../../store/database.ts"
+import { beat, buryProcesses, processesOn } from "../../store/leases.ts"
+
+/** Says that this process lives, and frees what processes of this machine held that ended without saying so. */
+export class Liveness {
+  private readonly machine = machineTag()
+  /** This process's name among all that use the database. */
+  readonly self = `${this.machine}.${process.pid}.${Date.now().toString(36)}`
+
+  constructor(private readonly parts: { database: Database; bell: Bell; log: Logger }) {}
+
+  beat(): Promise<void> {
+    return beat(this.parts.database, { id: this.self, machine: this.machine, pid: process.pid })
+  }
+
+  /** The processes of this machine that were alive when they were last looked at, by name. */
+  async living(): Promise<Set<string>> {
+    return new Set((await processesOn(this.parts.database, this.machine)).map((one) => one.id))
+  }
+
+  /** Gives back what processes held that are gone, instead of waiting for their claims to run out. */
+  async takeOver(): Promise<void> {
+    const { database, bell, log } = this.parts
+    const others = await processesOn(database, this.machine)
+    const dead = others.filter((one) => one.id !== this.self && (one.pid === process.pid || !isAlive(one.pid)))
+    if (dead.length === 0) return
+    await buryProcesses(
+      database,
+      dead.map((one) => one.id),
+    )
+    log.warn(
+      `took over from ${dead.length === 1 ? "a process" : `${dead.length} processes`} that ended without stopping`,
+    )
+    bell.ring("work")
+    bell.ring("sends")
+  }
+
+  /** Gives back everything this process still holds. */
+  async leave(): Promise<void> {
+    await buryProcesses(this.parts.database, [this.self])
+  }
+}
+
+/** Names the machine and its process numbers: only there does a process number say whether a process lives. */
+function machineTag(): string {
+  const parts = [hostname()]
+  try {
+    parts.push(readFileSync("/proc/sys/kernel/random/boot_id", "utf8"), readlinkSync("/proc/self/ns/pid"))
+  } catch {
+    parts.push("no /proc")
+  }
+  return createHash("sha256").update(parts.join("\n")).digest("hex").slice(0, 12)
+}
+
+function isAlive(pid: number): boolean {
+  try {
+    process.kill(pid, 0)
+    return true
+  } catch (error) {
+    return (error as { code?: string }).code === "EPERM"
+  }
+}

@@ -1,0 +1,87 @@
+import type { Logger } from "pino"
+import { request } from "undici"
+import { escapeMarkup } from "../../core/message/markup.ts"
+import { conversationAt, conversationById } from "../../store/conversations.ts"
+import type { Database } from "../../store/database.ts"
+import { stopChannel } from "../../store/channels.ts"
+import { addToLine } from "../../store/outbox.ts"
+import type { Bell } from "../../store/bell.ts"
+import type { Channels, KnownChannel } from "../channels.ts"
+import { renderPart } from "../replies/renderPart.ts"
+
+/**
+ * Tells a person that a channel needs them: in the conversation, or at the address, that its setting `alertTo` names.
+ * A conversation is `cnv_…` or `<channel key>:<place's address>`; an address is http or https and gets a CloudEvent.
+ */
+export class Alerts {
+  constructor(private readonly parts: { database: Database; channels: Channels; bell: Bell; log: Logger }) {}
+
+  async raise(about: KnownChannel, text: string): Promise<void> {
+    const { log } = this.parts
+    log.warn({ channel: about.row.key }, text)
+    const to = about.row.settings.alertTo as string | undefined
+    if (!to) return
+    try {
+      if (/^https?:/.test(to)) await this.post(to, about, text)
+      else await this.say(to, text)
+    } catch (error) {
+      log.error({ err: error, channel: about.row.key }, `the alert could not be delivered to ${to}`)
+    }
+  }
+
+  /** Stops a channel whose keys no longer work, and tells a person, once. What waits is kept. */
+  async lockOut(key: string, why: string, remedy: string): Promise<void> {
+    const { database, channels, bell } = this.parts
+    const first = await stopChannel(database, key, { state: "locked out", reason: why, remedy })
+    await channels.refresh()
+    bell.ring("channels")
+    bell.ring("live")
+    const known = channels.get(key)
+    if (first && known)
+      await this.raise(
+        known,
+        `The channel ${key} is locked out: ${why}. ${remedy} Nothing is sent meanwhile; what waits is kept.`,
+      )
+  }
+
+  private async post(address: string, about: KnownChannel, text: string): Promise<void> {
+    const event = {
+      specversion: "1.0",
+      id: `${about.row.key}-${Date.now()}`,
+      source: "/wobbet",
+      type: "wobbet.channel.alert",
+      subject: about.row.key,
+      time: new Date().toISOString(),
+      datacontenttype: "application/json",
+      data: { channel: about.row.key, says: text },
+    }
+    const headers = { "content-type": "application/cloudevents+json" }
+    const answer = await request(address, {
+      method: "POST",
+      headers,
+      body: JSON.stringify(event),
+      headersTimeout: 10_000,
+      bodyTimeout: 10_000,
+    })
+    await answer.body.dump()
+    if (answer.statusCode >= 300) throw new Error(`it answered ${answer.statusCode}`)
+  }
+
+  private async say(to: string, text: string): Promise<void> {
+    const { database, channels, bell } = this.parts
+    const at = to.indexOf(":")
+    const found = to.startsWith("cnv_")
+      ? [await conversationById(database, to)]
+      : await conversationAt(database, to.slice(at + 1), to.slice(0, at))
+    const conversation = found[0]
+    const known = conversation && channels.get(conversation.channel)
+    if (!conversation || !known) throw new Error("there is no such conversation")
+    const { address, kind, topic } = conversation
+    const place = { address, kind: kind as "direct", ...(topic ? { topic } : {}) }
+    const { message } = renderPart({ part: "text", text: escapeMarkup(text) }, place, known)
+    await addToLine(database, { conversation: conversation.id, channel: conversation.channel }, [
+      { ...message, origin: "alert" },
+    ])
+    bell.ring("sends")
+  }
+}

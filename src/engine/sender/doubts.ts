@@ -1,0 +1,140 @@
+import { setTimeout as pause } from "node:timers/promises"
+import type { Doubts as LookUps, Outcome } from "../../core/channels/kind.ts"
+import { kindOf } from "../../core/channels/registry.ts"
+import type { Database } from "../../store/database.ts"
+import { proofsOf, traceOfMark } from "../../store/statuses.ts"
+import { perform } from "../calls/perform.ts"
+import type { KnownChannel } from "../channels.ts"
+import type { Begun } from "./call.ts"
+import { markOf } from "./call.ts"
+
+/** Milliseconds between two looks for proofs while there is a fresh doubt, and when all have waited for a while. */
+const lookEvery = { fresh: 250, old: 1000 }
+/** Milliseconds after which a doubt is no longer fresh. */
+const freshFor = 2000
+/** Milliseconds between two questions to a provider about one message. */
+const askEvery = 1500
+/** Questions under way to one channel's provider at once. */
+const mostQuestions = 4
+/** Milliseconds for which a provider that gave no answer is asked nothing more. */
+const darkFor = 2000
+
+type Proof = { providerId?: string }
+
+interface Waiting {
+  since: number
+  until: number
+  done: (proof: Proof | undefined) => void
+}
+
+/**
+ * Doubts that may still be settled: an echo or a status of the provider proves that a message arrived, or the provider
+ * is asked. However many there are, one statement in a quarter of a second looks for the proofs of all of them, and a
+ * provider that is dark is asked a few times and not for each.
+ */
+export class Doubts {
+  /** By the trace of the call's mark. */
+  private readonly waiting = new Map<string, Waiting>()
+  private readonly questions = new Map<string, { open: number; darkUntil: number; line: (() => void)[] }>()
+  private looking = false
+  private stopping = false
+
+  constructor(private readonly database: Database) {}
+
+  /** What a doubtful call turned out to be, if that came to light within the time its kind says. */
+  async settled(begun: Begun, known: KnownChannel): Promise<Outcome | undefined> {
+    const { abilities, doubts } = kindOf(known.row.kind)
+    const seconds = abilities.settlesDoubt
+    if (seconds === undefined) return undefined
+    const call = begun.calls[begun.call]
+    if (doubts && call && doubts.covers(call)) return this.lookedUp(doubts, begun, known, seconds)
+    const proof = await this.proofOf(traceOfMark(begun.channel, markOf(begun)), seconds)
+    return proof && { outcome: "accepted", ...proof }
+  }
+
+  /** Waits for nothing more. */
+  stop(): void {
+    this.stopping = true
+    for (const { done } of this.waiting.values()) done(undefined)
+    this.waiting.clear()
+  }
+
+  private proofOf(trace: string, seconds: number): Promise<Proof | undefined> {
+    const since = Date.now()
+    return new Promise((done) => {
+      if (this.stopping) return done(undefined)
+      this.waiting.set(trace, { since, until: since + seconds * 1000, done })
+      if (!this.looking) void this.look()
+    })
+  }
+
+  private async look(): Promise<void> {
+    this.looking = true
+    try {
+      while (this.waiting.size > 0) {
+        // Where the database does not answer there is no proof for now; the next look asks again.
+        const none = new Map<string, Proof>()
+        const proofs = await proofsOf(this.database, [...this.waiting.keys()]).catch(() => none)
+        const now = Date.now()
+        let fresh = false
+        for (const [trace, { since, until, done }] of this.waiting) {
+          const proof = proofs.get(trace)
+          fresh ||= now - since < freshFor
+          if (!proof && now < until) continue
+          this.waiting.delete(trace)
+          done(proof)
+        }
+        if (this.waiting.size > 0) await pause(fresh ? lookEvery.fresh : lookEvery.old)
+      }
+    } finally {
+      this.looking = false
+    }
+  }
+
+  /** Asks the provider whether it has the message. What surely never arrived is simply sent again. */
+  private async lookedUp(
+    lookUps: LookUps,
+    begun: Begun,
+    known: KnownChannel,
+    seconds: number,
+  ): Promise<Outcome | undefined> {
+    const since = new Date(Date.now() - 60_000)
+    for (const end = Date.now() + seconds * 1000; ;) {
+      await pause(askEvery)
+      const found = await this.asked(lookUps, begun, known, since)
+      if (found.arrived === "yes") return { outcome: "accepted", providerId: found.providerId }
+      if (this.stopping) return undefined
+      // Only in the end: what was under way when the connection broke may still be on its way in.
+      if (Date.now() < end) continue
+      return found.arrived === "no"
+        ? { outcome: "again", why: "the answer was lost, and the provider does not have the message", after: 0 }
+        : undefined
+    }
+  }
+
+  private async asked(
+    lookUps: LookUps,
+    begun: Begun,
+    known: KnownChannel,
+    since: Date,
+  ): Promise<ReturnType<LookUps["read"]>> {
+    const { key } = known.row
+    let questions = this.questions.get(key)
+    if (!questions) this.questions.set(key, (questions = { open: 0, darkUntil: 0, line: [] }))
+    const { line } = questions
+    if (questions.open >= mostQuestions) await new Promise<void>((resolve) => line.push(resolve))
+    if (Date.now() < questions.darkUntil) {
+      line.shift()?.()
+      return { arrived: "unknown" }
+    }
+    questions.open++
+    try {
+      const answer = await perform(lookUps.ask(begun.place, since), known.channel, begun.place.address)
+      if ("failure" in answer) questions.darkUntil = Date.now() + darkFor
+      return lookUps.read(answer, markOf(begun))
+    } finally {
+      questions.open--
+      line.shift()?.()
+    }
+  }
+}

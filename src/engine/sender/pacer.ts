@@ -1,0 +1,103 @@
+import type { OutgoingCall, Pace } from "../../core/channels/kind.ts"
+import { Rate } from "../../core/delivery/rate.ts"
+import type { Place } from "../../core/message/message.ts"
+
+/** What a channel's settings say of its pace. */
+export interface PaceSettings {
+  perSecond?: number
+  perDay?: number
+  /** Seconds, from and to. */
+  pauseBetween?: [number, number]
+}
+
+export function paceSettings(settings: { [name: string]: unknown }): PaceSettings {
+  const { perSecond, perDay, pauseBetween } = settings as PaceSettings
+  return {
+    ...(perSecond ? { perSecond } : {}),
+    ...(perDay ? { perDay } : {}),
+    ...(pauseBetween ? { pauseBetween } : {}),
+  }
+}
+
+/** How fast one channel may speak: in all, in one place, with pauses between, and by the day. Lives with the sender. */
+export class Pacer {
+  private inAll: Rate
+  private readonly places = new Map<string, Rate[]>()
+  private pausedUntil = 0
+  /** Which day (UTC, counted from 1970), and what was sent on it. */
+  private today = { day: 0, sent: 0 }
+
+  constructor(
+    private readonly pace: Pace,
+    private settings: PaceSettings,
+  ) {
+    this.inAll = this.newRate()
+  }
+
+  /** Follows changed settings without forgetting what was sent. */
+  adjust(settings: PaceSettings): void {
+    const changed = settings.perSecond !== this.settings.perSecond
+    this.settings = settings
+    if (changed) this.inAll = this.newRate()
+  }
+
+  /** Milliseconds until this call may go; 0 for now. */
+  wait(place: Place, call: OutgoingCall, now: number): number {
+    if (!call.speaks) return this.inAll.wait(now)
+    const waits = this.ratesOf(place, now).map((rate) => rate.wait(now))
+    return Math.max(this.inAll.wait(now), this.pausedUntil - now, this.untilTomorrow(now), ...waits)
+  }
+
+  take(place: Place, call: OutgoingCall, now: number, random: () => number): void {
+    this.inAll.take(now)
+    if (!call.speaks) return
+    this.ratesOf(place, now).forEach((rate) => rate.take(now))
+    const { pauseBetween } = this.settings
+    if (pauseBetween) this.pausedUntil = now + (pauseBetween[0] + random() * (pauseBetween[1] - pauseBetween[0])) * 1000
+    this.countDay(now)
+    this.today.sent++
+  }
+
+  /** The provider said how long to wait: in this place, or, where one call asks for long, anywhere. */
+  hold(place: Place, seconds: number, now: number): void {
+    this.ratesOf(place, now).forEach((rate) => rate.holdUntil(now + seconds * 1000))
+  }
+
+  /** How many were sent today before this process began to count. */
+  startDayAt(sent: number, now: number): void {
+    this.countDay(now)
+    this.today.sent = Math.max(this.today.sent, sent)
+  }
+
+  private newRate(): Rate {
+    return Rate.perSecond(this.settings.perSecond ?? this.pace.perSecond)
+  }
+
+  private ratesOf(place: Place, now: number): Rate[] {
+    const known = this.places.get(place.address)
+    if (known) return known
+    if (this.places.size > 10_000) this.forgetIdle(now)
+    const { perPlace, perGroup } = this.pace
+    const rates = [new Rate(perPlace.count, perPlace.seconds)]
+    if (place.kind !== "direct") rates.push(new Rate(perGroup.count, perGroup.seconds))
+    this.places.set(place.address, rates)
+    return rates
+  }
+
+  private forgetIdle(now: number): void {
+    for (const [address, rates] of this.places) {
+      if (rates.every((rate) => rate.idle(now))) this.places.delete(address)
+    }
+  }
+
+  private countDay(now: number): void {
+    const day = Math.floor(now / 86_400_000)
+    if (this.today.day !== day) this.today = { day, sent: 0 }
+  }
+
+  private untilTomorrow(now: number): number {
+    this.countDay(now)
+    if (this.settings.perDay === undefined || this.today.sent < this.settings.perDay) return 0
+    return (this.today.day + 1) * 86_400_000 - now
+  }
+}

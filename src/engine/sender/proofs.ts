@@ -1,0 +1,48 @@
+import type { Logger } from "pino"
+import type { Alarm } from "../../core/channels/kind.ts"
+import type { Bell } from "../../store/bell.ts"
+import type { Database } from "../../store/database.ts"
+import { databaseFault } from "../../store/database.ts"
+import { settleParkedDoubts } from "../../store/statuses.ts"
+import type { Channels } from "../channels.ts"
+import type { Alerts } from "./alerts.ts"
+import type { Sender } from "./sender.ts"
+
+/** What providers tell on their own of what was sent, and of the channel itself. */
+export class Proofs {
+  constructor(
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      sender: Sender | undefined
+      alerts: Alerts
+      bell: Bell
+      log: Logger
+    },
+  ) {}
+
+  /** What was parked as a doubt and has arrived after all needs nobody any more. */
+  async proven(channel: string, proofs: { mark: string; providerId?: string }[]): Promise<void> {
+    const { database, sender, bell, log } = this.parts
+    try {
+      const settled = await settleParkedDoubts(database, channel, proofs)
+      for (const conversation of settled) sender?.lineGrew(conversation, channel)
+      if (settled.length > 0) bell.ring("sends")
+      bell.ring("live")
+    } catch (error) {
+      if (databaseFault(error) !== "away") log.error({ err: error }, "a doubt could not be settled")
+    }
+  }
+
+  /** The provider says that the channel needs a person. */
+  async alarmed(channel: string, { lockedOut, says, remedy }: Alarm): Promise<void> {
+    const { channels, alerts, log } = this.parts
+    try {
+      const known = channels.get(channel)
+      if (lockedOut) await alerts.lockOut(channel, says, remedy)
+      else if (known) await alerts.raise(known, `The channel ${channel}: ${says}. ${remedy}`)
+    } catch (error) {
+      log.error({ err: error, channel }, `an alarm could not be passed on: ${says}`)
+    }
+  }
+}

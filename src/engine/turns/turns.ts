@@ -1,0 +1,301 @@
+import { setTimeout as pause } from "node:timers/promises"
+import type { Logger } from "pino"
+import { storable } from "../../core/message/graphemes.ts"
+import type { Bell } from "../../store/bell.ts"
+import { claimDue, claimSeconds, claimsOf, releaseClaims, renewClaims, restLines } from "../../store/claims.ts"
+import type { Database } from "../../store/database.ts"
+import { databaseFault } from "../../store/database.ts"
+import { faultPoint } from "../../store/faults.ts"
+import type { Claimed, Line } from "../../store/lines.ts"
+import { loadLines } from "../../store/lines.ts"
+import type { CommitResult, TurnResult } from "../../store/turns.ts"
+import { commitTurns } from "../../store/turns.ts"
+import type { Channels } from "../channels.ts"
+import { GroupCommit, keepHalving } from "../groupCommit.ts"
+import type { Releases } from "../handlers/releases.ts"
+import type { People } from "../people/people.ts"
+import type { Repeated } from "../process/every.ts"
+import { every } from "../process/every.ts"
+import type { Courtesies } from "../sender/courtesies.ts"
+import type { HeldCalls } from "../sender/heldCalls.ts"
+import type { Sender } from "../sender/sender.ts"
+import { gatherOf, nextGroup, waitFor } from "./grouping.ts"
+import { takeTurn } from "./turn.ts"
+
+/** Conversations one process works on at a time; the rest waits where any process can take it. */
+const mostHeld = 2000
+/**
+ * Finished turns and ended calls that wait to be written before another turn begins: what is begun is brought to its end
+ * first. Otherwise a crowd of 400 callers fills every later step, nine of ten replies no longer start with the commit
+ * of their turn, and each costs two statements more.
+ */
+const mostUnwritten = 100
+/** Loaded lines of one channel that wait for that; more begin all the same, so that their messages leave memory. */
+const mostEntering = 5000
+
+interface Held extends Claimed {
+  timer?: NodeJS.Timeout
+}
+
+/** Takes turns: claims conversations, decides, runs handlers, commits whatever has finished, many at a time. */
+export class Turns {
+  private readonly held = new Map<string, Held>()
+  private readonly loads: GroupCommit<Claimed, void>
+  private readonly commits: GroupCommit<TurnResult, void>
+  /** Lines that are loaded and wait until those before them are written. */
+  private readonly entering = new Map<string, Line[]>()
+  private repeated: Repeated[] = []
+  private stopping = false
+
+  constructor(
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      releases: Releases
+      sender: Sender | undefined
+      people: People
+      courtesies: Courtesies
+      heldCalls: HeldCalls
+      bell: Bell
+      log: Logger
+      self: string
+    },
+  ) {
+    this.loads = new GroupCommit((claims) => this.load(claims), 200, 2)
+    this.commits = new GroupCommit((results) => this.commit(results), 200, 2)
+    if (parts.sender) parts.sender.written = () => this.letIn()
+  }
+
+  start(): void {
+    const complain = (error: unknown) => this.complain(error)
+    const sweeping = every(1000, () => this.sweep(), complain)
+    this.repeated = [
+      sweeping,
+      every((claimSeconds * 1000) / 3, () => this.renew(), complain),
+      every(2000, () => this.recoverStrays(), complain),
+      every(1000, async () => this.letIn(true), complain),
+    ]
+    this.parts.bell.on("work", () => void sweeping.now())
+  }
+
+  /** Conversations that are this process's: newly, or still, with something new in their line. */
+  take(claims: Claimed[]): void {
+    for (const claim of claims) {
+      const held = this.held.get(claim.conversation)
+      // Its turn is being taken: the commit will see that more has come. Only one turn at a time.
+      if (held?.fence === claim.fence && held.timer === undefined) continue
+      clearTimeout(held?.timer)
+      const { line, ...bare } = claim
+      this.held.set(claim.conversation, bare)
+      if (line && !this.stopping) this.enter(line)
+      else this.reload(bare)
+    }
+    this.letIn()
+  }
+
+  /** Whether so much waits for the database that it is better not to accept more just now. */
+  get behind(): boolean {
+    let waiting = 0
+    for (const [channel, lines] of this.entering) if (!this.parts.sender?.isFull(channel)) waiting += lines.length
+    return waiting > mostEntering / 2
+  }
+
+  private enter(line: Line): void {
+    const before = this.entering.get(line.channel)
+    if (before) before.push(line)
+    else this.entering.set(line.channel, [line])
+  }
+
+  /**
+   * Begins the turns there is room for, by channel: one whose provider is slow holds up no other.
+   *
+   * @param full also where the sender has enough to do, so that a provider that answers nothing delays turns by little.
+   */
+  private letIn(full = false): void {
+    const { sender } = this.parts
+    for (const [channel, lines] of this.entering) {
+      const room = () =>
+        this.commits.backlog + (sender?.unwritten ?? 0) < mostUnwritten && (full || sender?.isFull(channel) !== true)
+      let begun = 0
+      while (begun < lines.length && (lines.length - begun > mostEntering || (begun < mostUnwritten && room())))
+        void this.begin(lines[begun++]!)
+      if (begun === lines.length) this.entering.delete(channel)
+      else if (begun > 0) lines.splice(0, begun)
+    }
+  }
+
+  /** Ends: running turns finish, what has not begun is given back at once. */
+  async stop(limit: number): Promise<void> {
+    this.stopping = true
+    const entering = new Set([...this.entering.values()].flat().map((line) => line.conversation))
+    this.entering.clear()
+    const resting = [...this.held.values()].filter((one) => one.timer !== undefined || entering.has(one.conversation))
+    for (const one of resting) {
+      clearTimeout(one.timer)
+      this.held.delete(one.conversation)
+    }
+    await Promise.all(this.repeated.map((one) => one.stop()))
+    if (resting.length > 0) await releaseClaims(this.parts.database, this.parts.self, resting)
+    for (const end = Date.now() + limit; this.held.size > 0 && Date.now() < end;) await pause(20)
+    if (this.held.size > 0) await releaseClaims(this.parts.database, this.parts.self, [...this.held.values()])
+    if (resting.length + this.held.size > 0) this.parts.bell.ring("work")
+  }
+
+  /** The safety net: conversations that are due and that nobody holds. */
+  private async sweep(): Promise<void> {
+    while (!this.stopping) {
+      const room = Math.min(200, mostHeld - this.held.size)
+      if (room <= 0) return
+      const claims = await claimDue(this.parts.database, this.parts.self, claimSeconds, room)
+      this.take(claims)
+      if (claims.length < room) return
+    }
+  }
+
+  /** Conversations claimed for this process in a statement whose answer never came: nobody else would take them. */
+  private async recoverStrays(): Promise<void> {
+    if (this.stopping) return
+    const claims = await claimsOf(this.parts.database, this.parts.self, claimSeconds, 3)
+    this.take(claims.filter((claim) => this.held.get(claim.conversation)?.fence !== claim.fence))
+  }
+
+  private async renew(): Promise<void> {
+    const claims = [...this.held.values()]
+    if (claims.length === 0) return
+    const still = await renewClaims(this.parts.database, this.parts.self, claims, claimSeconds)
+    for (const one of claims) if (!still.has(one.conversation)) this.drop(one)
+  }
+
+  private reload(claim: Claimed): void {
+    this.loads.add(claim).catch((error: unknown) => {
+      this.complain(error)
+      // The database may be away; the claim runs out by itself, and whoever sweeps first takes it.
+      this.drop(claim)
+    })
+  }
+
+  private drop(claim: Claimed): void {
+    const held = this.held.get(claim.conversation)
+    if (held?.fence !== claim.fence) return
+    clearTimeout(held.timer)
+    this.held.delete(claim.conversation)
+  }
+
+  private async load(claims: Claimed[]): Promise<void[]> {
+    const { database, self } = this.parts
+    const lines = await loadLines(database, self, claims, 50)
+    const found = new Set(lines.map((line) => line.conversation))
+    for (const claim of claims) if (!found.has(claim.conversation)) this.drop(claim)
+    const off = lines.filter((line) => !line.channelOn || this.stopping)
+    const idle = lines.filter((line) => line.channelOn && !this.stopping && line.pending.length === 0)
+    if (off.length > 0) {
+      await releaseClaims(database, self, off)
+      off.forEach((line) => this.drop(line))
+    }
+    if (idle.length > 0) {
+      const rested = await restLines(database, self, idle)
+      for (const line of idle) {
+        if (rested.has(line.conversation)) this.drop(line)
+        else this.reload(line)
+      }
+    }
+    for (const line of lines) {
+      if (line.channelOn && !this.stopping && line.pending.length > 0) this.enter(line)
+    }
+    this.letIn()
+    return claims.map(() => undefined)
+  }
+
+  /** Waits while what a person sends may still belong together, then takes the turn. */
+  private async begin(line: Line): Promise<void> {
+    const held = this.held.get(line.conversation)
+    if (held?.fence !== line.fence) return
+    try {
+      if (FAULTS_BUILT) await faultPoint("turn: line loaded")
+      const known = this.parts.channels.get(line.channel)
+      if (!known) throw new Error(`The channel "${line.channel}" is not known to this process yet.`)
+      const result = await this.parts.releases.with(line.release, async (release) => {
+        const gather = gatherOf(known, release)
+        const group = nextGroup(line.pending, gather)
+        const wait = waitFor(group, line.pending, gather, Date.now())
+        if (wait <= 0) return takeTurn(this.parts, line, known, release, group)
+        held.timer = setTimeout(() => {
+          delete held.timer
+          this.reload(line)
+        }, wait)
+        return undefined
+      })
+      if (result) await this.commits.add(result)
+    } catch (error) {
+      this.complain(error)
+      this.drop(line)
+    }
+  }
+
+  private async commit(results: TurnResult[]): Promise<void[]> {
+    const committed = async (some: TurnResult[]) => {
+      const done = await commitTurns(this.parts.database, this.parts.self, claimSeconds, some)
+      if (FAULTS_BUILT) await faultPoint("turn: committed")
+      await this.follow(some, done)
+    }
+    await keepHalving(results, committed, (result, error) => committed([unstorable(result, error)]))
+    this.letIn()
+    return results.map(() => undefined)
+  }
+
+  /** What is to be done once turns are on record. */
+  private async follow(results: TurnResult[], done: CommitResult): Promise<void> {
+    const { sender, bell, heldCalls } = this.parts
+    const sent = new Map(
+      results.flatMap(({ out, channel, place }) =>
+        out.map(({ id, calls }) => [id, { calls, channel, place }] as const),
+      ),
+    )
+    for (const started of done.started) sender?.started({ ...started, ...sent.get(started.message)! })
+    // Whoever holds a call open for a reply need not wait when none goes back inside it.
+    for (const { out, again, turn } of results)
+      if (again === undefined && !out.some((message) => message.calls.some((call) => call.inline)))
+        heldCalls.over(turn.messages)
+    for (const { conversation, channel } of done.waiting) sender?.lineGrew(conversation, channel)
+    if (done.waiting.length > 0) bell.ring("sends")
+    bell.ring("live")
+    for (const { conversation, channel, fence } of results) await this.handOver({ conversation, channel, fence }, done)
+  }
+
+  /** A conversation whose turn is on record rests, or has its next. */
+  private async handOver(claim: Claimed, done: CommitResult): Promise<void> {
+    if (!done.more.has(claim.conversation)) return this.drop(claim)
+    if (!this.stopping) return this.reload(claim)
+    await releaseClaims(this.parts.database, this.parts.self, [claim])
+    this.drop(claim)
+  }
+
+  private complain(error: unknown): void {
+    if (databaseFault(error) === "away") this.parts.log.warn("the database is away; turns wait")
+    else this.parts.log.error({ err: error }, "a turn could not be taken; it is tried again")
+  }
+}
+
+/** A turn whose result PostgreSQL will not keep: that is its handler's fault, and it is parked without it. */
+function unstorable(result: TurnResult, error: Error): TurnResult {
+  const reason = `the turn's result could not be stored: ${storable(error.message).slice(-300)}`
+  const { route, handler, release, id, messages, run, startedAt } = result.turn
+  const { state: _state, ...rest } = result
+  return {
+    ...rest,
+    out: [],
+    tokens: [],
+    turn: {
+      id,
+      messages,
+      run,
+      startedAt,
+      outcome: "parked",
+      reason,
+      ...(route ? { route } : {}),
+      ...(handler ? { handler } : {}),
+      ...(release ? { release } : {}),
+    },
+    parked: { cause: "handler failed", reason },
+  }
+}

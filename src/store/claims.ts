@@ -1,0 +1,88 @@
+import type { Database } from "./database.ts"
+import { rows } from "./database.ts"
+import type { Claimed } from "./lines.ts"
+import { batch } from "./unnest.ts"
+
+/** Seconds a claim lasts before another process may take it; renewed while its holder lives. */
+export const claimSeconds = 30
+
+/** Takes conversations whose time has come and that nobody holds; many at once, none twice. */
+export async function claimDue(database: Database, holder: string, seconds: number, limit: number): Promise<Claimed[]> {
+  return rows<Claimed>(
+    database,
+    `WITH due AS (
+       SELECT conversation FROM work WHERE due_at <= now() ORDER BY due_at LIMIT ? FOR UPDATE SKIP LOCKED
+     )
+     UPDATE work w SET holder = ?, fence = w.fence + 1, due_at = now() + ?::int * interval '1 second'
+     FROM due WHERE due.conversation = w.conversation
+     RETURNING w.conversation, w.channel, w.fence`,
+    [limit, holder, seconds],
+  )
+}
+
+/** Makes claims last longer; gives those that are still held. */
+export async function renewClaims(
+  database: Database,
+  holder: string,
+  claims: Claimed[],
+  seconds: number,
+): Promise<Set<string>> {
+  const held = batch(
+    "c",
+    claims.map(({ conversation, fence }) => ({ conversation, fence })),
+    { conversation: "text", fence: "bigint" },
+  )
+  const found = await rows<{ conversation: string }>(
+    database,
+    `UPDATE work w SET due_at = now() + ?::int * interval '1 second' FROM ${held.sql}
+     WHERE w.conversation = c.conversation AND w.fence = c.fence AND w.holder = ? RETURNING w.conversation`,
+    [seconds, ...held.values, holder],
+  )
+  return new Set(found.map((row) => row.conversation))
+}
+
+/**
+ * Claims on record as this process's that are older than so many seconds: those it does not know of came with an
+ * answer that was lost on the way.
+ */
+export async function claimsOf(database: Database, holder: string, seconds: number, age: number): Promise<Claimed[]> {
+  return rows<Claimed>(
+    database,
+    `SELECT conversation, channel, fence FROM work
+     WHERE due_at > now() AND due_at < now() + ?::int * interval '1 second' AND holder = ?`,
+    [seconds - age, holder],
+  )
+}
+
+/** Nothing was left to hear: lets the conversation rest, unless something has come meanwhile. */
+export async function restLines(
+  database: Database,
+  holder: string,
+  lines: { conversation: string; fence: number; next: number }[],
+): Promise<Set<string>> {
+  const idle = batch("i", lines, { conversation: "text", fence: "bigint", next: "bigint" })
+  const found = await rows<{ conversation: string }>(
+    database,
+    `UPDATE work w SET due_at = NULL, holder = NULL, heard = w.next_position - 1, tries = 0 FROM ${idle.sql}
+     WHERE w.conversation = i.conversation AND w.fence = i.fence AND w.holder = ? AND w.next_position = i.next
+     RETURNING w.conversation`,
+    [...idle.values, holder],
+  )
+  return new Set(found.map((row) => row.conversation))
+}
+
+/** Gives claims back: to wait for a channel that is paused, or for another process. */
+export async function releaseClaims(database: Database, holder: string, claims: Claimed[]): Promise<void> {
+  const held = batch(
+    "h",
+    claims.map(({ conversation, fence }) => ({ conversation, fence })),
+    { conversation: "text", fence: "bigint" },
+  )
+  await rows(
+    database,
+    `UPDATE work w SET holder = NULL, due_at = CASE WHEN c.state = 'on' THEN now() ELSE 'infinity' END
+     FROM ${held.sql}, channels c
+     WHERE w.conversation = h.conversation AND w.fence = h.fence AND w.holder = ? AND c.key = w.channel`,
+    [...held.values, holder],
+  )
+}

@@ -1,0 +1,45 @@
+import type { Database } from "./database.ts"
+import { rows } from "./database.ts"
+import { idAt } from "./ids.ts"
+
+/** Rows forgotten by one statement, so that none takes long or holds many locks. */
+const atOnce = 5000
+
+/** Days after which an event's key is forgotten: no provider known repeats a call after seven. */
+const seenDays = 30
+
+/** Forgets event keys that no provider repeats any more. */
+export async function pruneSeen(database: Database, now: Date): Promise<void> {
+  const before = idAt("msg", new Date(now.getTime() - seenDays * 86_400_000))
+  await inPieces(() =>
+    rows(
+      database,
+      `DELETE FROM seen WHERE ctid = ANY(ARRAY(SELECT ctid FROM seen WHERE message < ? LIMIT ?)) RETURNING 1`,
+      [before, atOnce],
+    ),
+  )
+}
+
+/** Refused calls of one channel that are kept; older ones go first. */
+const mostRefused = 2000
+
+/** Forgets refused calls that are old or too many: they were promised to nobody. */
+export async function pruneRefused(database: Database, channels: string[], now: Date): Promise<void> {
+  const before = idAt("itk", new Date(now.getTime() - seenDays * 86_400_000))
+  for (const channel of channels) {
+    await inPieces(() =>
+      rows(
+        database,
+        `DELETE FROM intakes WHERE id = ANY(ARRAY(
+           SELECT id FROM intakes WHERE channel = ? AND NOT genuine AND id < greatest(?, (
+             SELECT id FROM intakes WHERE channel = ? AND NOT genuine ORDER BY id DESC OFFSET ? LIMIT 1)) LIMIT ?))
+         RETURNING 1`,
+        [channel, before, channel, mostRefused, atOnce],
+      ),
+    )
+  }
+}
+
+async function inPieces(forget: () => Promise<unknown[]>): Promise<void> {
+  while ((await forget()).length === atOnce);
+}

@@ -1,0 +1,55 @@
+import { readdirSync, readFileSync } from "node:fs"
+import { gunzipSync } from "node:zlib"
+import { endAll, freshDatabase, query, root, startService } from "./support/harness.ts"
+
+/**
+ * Databases that earlier versions made, with the demo's record in them: `<version>.sql.gz`, and beside it the key their
+ * made-up secrets were sealed with. A version that changes the tables adds one of its own before it does.
+ */
+const folder = `${root}/tests/upgrades`
+const versions = readdirSync(folder).flatMap((name) => /^(.+)\.sql\.gz$/.exec(name)?.[1] ?? [])
+
+afterAll(endAll)
+
+describe.each(versions)("a database of version %s", (version) => {
+  test("is upgraded at start and shows the record it held", async () => {
+    const database = await freshDatabase()
+    await query(database, gunzipSync(readFileSync(`${folder}/${version}.sql.gz`)).toString("utf8"))
+    const [before] = await query<{ intakes: number; messages: number }>(
+      database,
+      "SELECT (SELECT count(*)::int FROM public.intakes) AS intakes, (SELECT count(*)::int FROM public.messages) AS messages",
+    )
+    const service = await startService({
+      database,
+      // Only what shows: nothing is sent to providers that are not there.
+      env: {
+        WOBBET_ROLES: "api,console",
+        WOBBET_SEAL_KEY: readFileSync(`${folder}/${version}.seal-key`, "utf8").trim(),
+      },
+    })
+    const { client } = service
+    const all = async <Item>(list: (cursor?: string) => Promise<{ items: Item[]; next: string | null }>) => {
+      const found: Item[] = []
+      for (let cursor: string | undefined; ;) {
+        const { items, next } = await list(cursor)
+        found.push(...items)
+        if (next === null) return found
+        cursor = next
+      }
+    }
+    const passages = await all((cursor) => client.passages({ limit: 50, ...(cursor ? { cursor } : {}) }))
+    const messages = await all((cursor) => client.messages({ limit: 50, ...(cursor ? { cursor } : {}) }))
+    expect(passages).toHaveLength(before!.intakes)
+    expect(messages).toHaveLength(before!.messages)
+    // The good, the failed, the forged and the parked are all still there to look at.
+    for (const { id } of passages) expect((await client.passage(id)).id).toBe(id)
+    const answered = messages.filter((one) => one.direction === "in" && (one.replies ?? []).length > 0)
+    expect(answered.length).toBeGreaterThan(10)
+    expect(passages.some((one) => one.stops.some((stop) => stop.state === "stopped"))).toBe(true)
+    expect((await client.parked({})).items.length).toBeGreaterThan(0)
+    const channels = (await client.channels()).items
+    expect(channels.map((one) => one.kind).sort()).toEqual(
+      ["custom", "custom", "messenger", "slack", "sms", "telegram", "whatsapp"].sort(),
+    )
+  })
+})
