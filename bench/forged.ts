@@ -1,6 +1,7 @@
 import type { Socket } from "node:net"
 import { connect } from "node:net"
-import type { Channel, InboundCall } from "../src/core/channels/kind.ts"
+import type { Channel } from "../src/core/channels/kind.ts"
+import type { InboundCall } from "../src/core/channels/call.ts"
 import { kinds } from "../src/core/channels/registry.ts"
 import { readSettings } from "../src/core/channels/settings.ts"
 import { nearMiss } from "../src/core/signature/nearMiss.ts"

@@ -1,5 +1,6 @@
 import { createHmac } from "node:crypto"
-import type { Channel, ChannelKind, InboundCall } from "../src/core/channels/kind.ts"
+import type { Channel, ChannelKind } from "../src/core/channels/kind.ts"
+import type { InboundCall } from "../src/core/channels/call.ts"
 import { kinds } from "../src/core/channels/registry.ts"
 import { readSettings } from "../src/core/channels/settings.ts"
 import type { ReplyPart } from "../src/core/message/reply.ts"

@@ -5,9 +5,9 @@ import { parseArgs } from "node:util"
 import { startEmbedded } from "../src/store/embedded.ts"
 import type { Wave } from "./load.ts"
 import type { Subject, WobbetSubject } from "./stage.ts"
-import type { FloodResult, SearchTime } from "./forged.ts"
 import { flood, searchTimes } from "./forged.ts"
-import type { KindRates } from "./kinds.ts"
+import type { FloodResult } from "./forged.ts"
+import type { Results, Run, Share } from "./results.ts"
 import { measureKinds } from "./kinds.ts"
 import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
 import { printForged, printKinds, printTable } from "./table.ts"
@@ -38,36 +38,6 @@ const few = Math.round(20_000 * size)
 const many = Math.round(200_000 * size)
 /** As many calls at once as Telegram makes at most. */
 const atOnce = 100
-
-/** One part of a measured run: milliseconds of processor time a message. */
-export interface Share {
-  load: number
-  service: number
-  hosts: number
-  postgres: number
-}
-export interface Run {
-  acknowledged: number
-  handled: number
-  p50: number
-  p99: number
-  share: Share
-}
-export interface Results {
-  taken: string
-  machine: string
-  rounds: number
-  messages: number
-  atOnce: number
-  handwritten: Run[]
-  wobbet: Run[]
-  waiting: { conversations: number; without: number[]; with: number[] }
-  memory: { few: number; many: number; after: [number, number] }
-  /** Reading and rendering by kind; and messages handled end to end a second, by kind, in rounds. */
-  kinds?: { rates: KindRates[]; handled: { [kind: string]: number[] } }
-  /** Finding out why a call was refused, and a flood of such calls beside genuine ones. */
-  forged?: { search: SearchTime[]; floods: FloodResult[] }
-}
 
 const file = join(root, "bench/results.json")
 if (options.show) {

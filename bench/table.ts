@@ -1,6 +1,6 @@
 import Table from "cli-table3"
 import pc from "picocolors"
-import type { Results, Run, Share } from "./main.ts"
+import type { Results, Run, Share } from "./results.ts"
 
 const style = { head: ["bold"], border: ["gray"], compact: true }
 

@@ -202,7 +202,9 @@ const mechanisms = [
     file: "src/engine/handlers/hosts.ts",
     from: "if (Date.now() - this.lastSign > this.limits.stuckAfter) this.kill(loopNeverEnds)\n    else this.tell",
     to: "this.tell",
-    and: [["src/engine/handlers/hosts.ts", "if (Date.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)", ""]],
+    and: [
+      ["src/engine/handlers/hosts.ts", "if (Date.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)", ""],
+    ],
     test: ["handlers", "never leaves its loop hurts"],
   },
   {
@@ -210,7 +212,13 @@ const mechanisms = [
     file: "src/engine/handlers/hosts.ts",
     from: "`--max-old-space-size=${limits.memory}`",
     to: '"--max-old-space-size=6000"',
-    and: [["src/engine/handlers/hosts.ts", "if (words.memory > this.limits.memory * 2 * 1024 * 1024)", "if (words.memory < 0)"]],
+    and: [
+      [
+        "src/engine/handlers/hosts.ts",
+        "if (words.memory > this.limits.memory * 2 * 1024 * 1024)",
+        "if (words.memory < 0)",
+      ],
+    ],
     test: ["handlers", "eats memory"],
   },
   {

@@ -1,18 +1,11 @@
-import { readFileSync } from "node:fs"
 import type { Command } from "commander"
 import { ApiError } from "../client/client.ts"
 import type { ChannelCheck, ChannelShown, Comparison } from "../client/types.ts"
-import { CommandFault, connect } from "./context.ts"
+import { connect } from "./context.ts"
 import { learnCommand } from "./learn.ts"
+import type { Values } from "./values.ts"
+import { collect, pairs, secrets } from "./values.ts"
 import { asJson, colors, print, table, when, wrapped } from "./output.ts"
-
-interface Values {
-  set?: string[]
-  secret?: string[]
-  json?: boolean
-}
-
-export const collect = (value: string, before: string[] = []) => [...before, value]
 
 /** `wobbet channel …`: add channels and look after them. */
 export function channelCommands(program: Command): void {
@@ -252,39 +245,4 @@ function who(shown: ChannelShown): string {
 
 function receives(shown: ChannelShown): string {
   return shown.receives === "polling" ? "by polling" : "by webhook"
-}
-
-export function pairs(given: string[] = []): { [name: string]: string } {
-  return Object.fromEntries(
-    given.map((pair) => {
-      const at = pair.indexOf("=")
-      if (at < 1) throw new CommandFault(`"${pair}" is not name=value.`, "Write it as --set apiBase=https://…")
-      return [pair.slice(0, at), pair.slice(at + 1)]
-    }),
-  )
-}
-
-/** Secrets may come from a file or the environment, so that they stay out of the shell's history. */
-export function secrets(given: string[] = []): { [name: string]: string } {
-  return Object.fromEntries(
-    Object.entries(pairs(given)).map(([name, value]) => {
-      if (value.startsWith("@")) return [name, fileSecret(name, value.slice(1))]
-      if (!value.startsWith("env:")) return [name, value]
-      const found = process.env[value.slice(4)]
-      if (found === undefined)
-        throw new CommandFault(
-          `The environment has no ${value.slice(4)} for the secret ${name}.`,
-          "Set it, or give the secret as name=@file.",
-        )
-      return [name, found]
-    }),
-  )
-}
-
-function fileSecret(name: string, file: string): string {
-  try {
-    return readFileSync(file, "utf8").trim()
-  } catch {
-    throw new CommandFault(`The file ${file} for the secret ${name} cannot be read.`, "Is the path right?")
-  }
 }

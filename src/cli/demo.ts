@@ -1,14 +1,6 @@
 import type { Command } from "commander"
-
-export const standinPort = 4290
-export const officePort = 4291
-
-export interface StandinOptions {
-  port: string
-  officePort: string
-  others?: boolean
-  service: string
-}
+import type { StandinOptions } from "./standinPorts.ts"
+import { officePort, standinPort } from "./standinPorts.ts"
 
 /** `wobbet demo` and `wobbet standins`. What they run is read only when they do, so that other commands start at once. */
 export function demoCommands(program: Command): void {

@@ -1,7 +1,7 @@
 import { createInterface } from "node:readline/promises"
 import type { Command } from "commander"
 import type { FieldRole, LearnedAgreement, LearningShown } from "../client/types.ts"
-import { collect, pairs, secrets } from "./channel.ts"
+import { collect, pairs, secrets } from "./values.ts"
 import { CommandFault, connect } from "./context.ts"
 import { asJson, colors, inLine, print, table } from "./output.ts"
 

@@ -1,6 +1,7 @@
 import { setTimeout as pause } from "node:timers/promises"
 import { LRUCache } from "lru-cache"
-import type { Account, ProviderAnswer } from "../core/channels/kind.ts"
+import type { Account } from "../core/channels/kind.ts"
+import type { ProviderAnswer } from "../core/channels/call.ts"
 import { kindOf } from "../core/channels/registry.ts"
 import type { Bell } from "../store/bell.ts"
 import { keepIdentity } from "../store/channels.ts"

@@ -30,6 +30,8 @@ export const catalogue = {
   "opted-out": { status: 409, title: "The person wants no more messages" },
   "cannot-be-said": { status: 422, title: "Cannot be said on this channel" },
   "provider-refused": { status: 502, title: "The provider refused" },
+  "too-many": { status: 429, title: "Too many at once" },
+  "too-slow": { status: 503, title: "It took too long" },
   "database-away": { status: 503, title: "The database is away" },
 } as const
 

@@ -6,6 +6,7 @@ import type { FastifyBaseLogger, FastifyInstance, FastifyReply, FastifyRequest }
 import fastify, { LogController } from "fastify"
 import type { Engine } from "../engine/engine.ts"
 import type { Visitor } from "../store/access.ts"
+import { answers } from "../store/database.ts"
 import { spendOnce, visitorBySession, visitorByToken } from "../store/access.ts"
 import { accessRoutes, cookieOptions, openSession, sessionCookie } from "./api/access.ts"
 import { botRoutes } from "./api/bot.ts"
@@ -58,10 +59,7 @@ async function servePeople(app: FastifyInstance, engine: Engine, consoleFiles: s
 
   app.get("/health/live", async () => ({ live: true }))
   app.get("/health/ready", async (_request, reply) => {
-    const ready = await engine.database.raw("SELECT 1").then(
-      () => true,
-      () => false,
-    )
+    const ready = await answers(engine.database, 2000)
     return reply.code(ready ? 200 : 503).send({ ready })
   })
   if (roles.has("api")) {

@@ -1,6 +1,6 @@
 import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import { kindOf } from "../core/channels/registry.ts"
-import type { InboundCall } from "../core/channels/kind.ts"
+import type { InboundCall } from "../core/channels/call.ts"
 import type { Engine } from "../engine/engine.ts"
 import type { ServedAnswer } from "../engine/inlet/inlet.ts"
 import { probeHeader, proofHeader, proofOf } from "../engine/care/reachability.ts"

@@ -1,21 +1,32 @@
+import type { ServerResponse } from "node:http"
 import type { FastifyInstance, FastifyRequest } from "fastify"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
 import type { Visitor } from "../store/access.ts"
+import { LiveFeed } from "./liveFeed.ts"
 import { allowed } from "./routes.ts"
-import { happenings } from "../store/live.ts"
+
+/** Streams one visitor may have open in one process, and all visitors together. */
+const most = { each: 20, all: 500 }
+/** Milliseconds between two looks whether a visitor may still listen. */
+const lookAgainEvery = 30_000
+/** Milliseconds after which a silent connection is told that it is alive: proxies close those that say nothing. */
+const breathEvery = 20_000
+/** Milliseconds a connection may be full before it is closed: its client resumes where it was. */
+const longestFull = 30_000
 
 /**
  * The live stream: server-sent events of what happened, each batch with a cursor as its id. With `Last-Event-ID` it
- * goes on where it was broken off, and leaves nothing out that was committed meanwhile.
+ * resumes where it was broken off, and leaves nothing out that was committed meanwhile.
  */
 export function serveLive(
   app: FastifyInstance,
   engine: Engine,
   whoIs: (request: FastifyRequest) => Promise<Visitor | undefined>,
 ): void {
-  const open = new Set<() => void>()
-  app.addHook("preClose", async () => open.forEach((end) => end()))
+  const feed = new LiveFeed(engine.reading, engine.bell)
+  const open = new Map<ServerResponse, string>()
+  app.addHook("preClose", async () => open.forEach((_who, raw) => raw.end()))
   app.get("/api/v1/live", async (request, reply) => {
     const visitor = await whoIs(request)
     if (!visitor || !allowed(visitor, "reader"))
@@ -24,56 +35,72 @@ export function serveLive(
         "The live stream needs a token that Wobbet knows.",
         "Sign in, or send a bearer token.",
       )
-    const given = request.headers["last-event-id"]
-    let cursor = typeof given === "string" ? given : (request.query as { since?: string }).since
-    if (cursor === undefined || !/^\d{1,19}$/.test(cursor))
-      cursor = (await happenings(engine.database, undefined, 0)).cursor
-
+    const who = `${visitor.role} ${visitor.name}`
+    refuseCrowd(open, who)
+    const cursor = cursorOf(request) ?? (await feed.now())
     reply.hijack()
     const { raw } = reply
+    open.set(raw, who)
     raw.writeHead(200, { "content-type": "text/event-stream", "cache-control": "no-store", "x-accel-buffering": "no" })
     raw.write(`id: ${cursor}\nevent: ready\ndata: {}\n\n`)
-    let reading = false
-    let again = false
-    const look = async (): Promise<void> => {
-      if (reading) {
-        again = true
-        return
-      }
-      reading = true
-      try {
-        const found = await happenings(engine.database, cursor, 500)
-        if (found.items.length > 0)
-          raw.write(`id: ${found.cursor}\nevent: happened\ndata: ${JSON.stringify(found.items)}\n\n`)
-        again ||= found.items.length >= 500
-        cursor = found.cursor
-      } catch {
-        // The database is away; the next look goes on from the same cursor.
-      } finally {
-        reading = false
-      }
-      if (again) {
-        again = false
-        void look()
-      }
-    }
-    const off = engine.bell.on("live", () => void look())
-    const offChannels = engine.bell.on("channels", () => raw.write(`event: channels\ndata: {}\n\n`))
-    const offLanes = engine.bell.on("lanes", () => raw.write(`event: bot\ndata: {}\n\n`))
-    // What is committed only after its bell has rung, and proxies that close a silent connection.
-    const sweep = setInterval(() => void look(), 1500)
-    const breath = setInterval(() => raw.write(": still here\n\n"), 20_000)
-    const end = () => {
-      off()
-      offChannels()
-      offLanes()
-      clearInterval(sweep)
+
+    let full: NodeJS.Timeout | undefined
+    const { leave, ready } = feed.join(
+      {
+        tell: (to, items) => {
+          if (raw.write(`id: ${to}\nevent: happened\ndata: ${JSON.stringify(items)}\n\n`)) return true
+          full ??= setTimeout(() => raw.destroy(), longestFull)
+          return false
+        },
+      },
+      cursor,
+    )
+    raw.on("drain", () => {
+      clearTimeout(full)
+      full = undefined
+      ready()
+    })
+    const hear = (name: "channels" | "lanes", event: string) =>
+      engine.bell.on(name, () => !raw.writableNeedDrain && raw.write(`event: ${event}\ndata: {}\n\n`))
+    const off = [hear("channels", "channels"), hear("lanes", "bot")]
+    const breath = setInterval(() => raw.write(": still here\n\n"), breathEvery)
+    const again = setInterval(() => void stillAllowed(request, whoIs).then((yes) => yes || raw.end()), lookAgainEvery)
+    raw.on("close", () => {
+      leave()
+      off.forEach((end) => end())
       clearInterval(breath)
-      open.delete(finish)
-    }
-    const finish = () => raw.end()
-    open.add(finish)
-    request.raw.on("close", end)
-    void look()
+      clearInterval(again)
+      clearTimeout(full)
+      open.delete(raw)
+    })
   })
+}
+
+function refuseCrowd(open: ReadonlyMap<ServerResponse, string>, who: string): void {
+  const own = [...open.values()].filter((one) => one === who).length
+  if (own < most.each && open.size < most.all) return
+  throw new Trouble(
+    "too-many",
+    own < most.each ? `${most.all} live streams are open here.` : `${most.each} live streams of yours are open here.`,
+    "Close one that is no longer needed, and try again.",
+  )
+}
+
+function cursorOf(request: FastifyRequest): string | undefined {
+  const header = request.headers["last-event-id"]
+  const given = typeof header === "string" ? header : (request.query as { since?: string }).since
+  return given !== undefined && /^\d{1,19}$/.test(given) ? given : undefined
+}
+
+/** A session may have ended, and a token may be gone; a database that does not answer ends nobody's stream. */
+async function stillAllowed(
+  request: FastifyRequest,
+  whoIs: (request: FastifyRequest) => Promise<Visitor | undefined>,
+): Promise<boolean> {
+  try {
+    const visitor = await whoIs(request)
+    return visitor !== undefined && allowed(visitor, "reader")
+  } catch {
+    return true
+  }
 }

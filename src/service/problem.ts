@@ -23,6 +23,15 @@ export function problemOf(error: Error & Partial<FastifyError>): Problem {
       ...(error.field ? { field: error.field } : {}),
     }
   }
+  // The database ended a statement because its time was over.
+  if ((error as { code?: string }).code === "57014")
+    return problemOf(
+      new Trouble(
+        "too-slow",
+        "The answer took so long that it was given up, so that others are not held up.",
+        "Ask for less: one channel, a shorter time, a smaller page.",
+      ),
+    )
   if (databaseFault(error) === "away")
     return problemOf(
       new Trouble(

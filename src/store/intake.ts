@@ -1,11 +1,13 @@
 import type { Message } from "../core/message/message.ts"
-import type { OutgoingCall, Verdict } from "../core/channels/kind.ts"
+import type { Verdict } from "../core/channels/kind.ts"
+import type { OutgoingCall } from "../core/channels/call.ts"
 import type { Database, Statement } from "./database.ts"
 import { hotLists, retryingConflicts, statement } from "./database.ts"
 import type { Claimed, LineColumns } from "./lines.ts"
 import { lineOf, releaseOfLane } from "./lines.ts"
 import { searchOf } from "./messages.ts"
 import { keepMedia } from "./media.ts"
+import { inTheirMonths } from "./partitions.ts"
 import type { ToldStatus } from "./statuses.ts"
 import { keepStatuses } from "./statuses.ts"
 import { listLiteral, shape } from "./unnest.ts"
@@ -129,7 +131,9 @@ export async function acceptIntakes(
     ...told.values,
     ...media.values,
   ]
-  const found = (await retryingConflicts(() => hotLists<Told>(database, asked, values))).map(readTold)
+  const accept = () => retryingConflicts(() => hotLists<Told>(database, asked, values))
+  const ids = () => [...intakes.map((one) => one.id), ...messages.map(({ one }) => one.id)]
+  const found = (await inTheirMonths(database, ids, accept)).map(readTold)
   if (found[0]?.allowed === 0) throw new LeaseLost()
   const fresh = found.filter((row) => row.id !== null).sort((a, b) => a.position - b.position)
   const incoming = new Map(messages.map(({ one }) => [one.id, one]))

@@ -1,4 +1,4 @@
-import type { OutgoingCall } from "../core/channels/kind.ts"
+import type { OutgoingCall } from "../core/channels/call.ts"
 import type { Message, Place } from "../core/message/message.ts"
 import type { Database } from "./database.ts"
 import { hotRows } from "./database.ts"

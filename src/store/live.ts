@@ -21,7 +21,7 @@ export async function happenings(
   database: Database,
   since: string | undefined,
   limit: number,
-): Promise<{ cursor: string; items: Happening[] }> {
+): Promise<{ cursor: string; items: (Happening & { xid: string })[] }> {
   return database.transaction(
     async (step) => {
       const [horizon] = await rows<{ xmin: string }>(
@@ -52,18 +52,12 @@ export async function happenings(
          ) h ORDER BY xid, message LIMIT ?`,
         [...Array.from({ length: 7 }, () => [since, cursor]).flat(), limit + 1],
       )
-      if (items.length <= limit) return { cursor, items: items.map(bare) }
+      if (items.length <= limit) return { cursor, items }
       // A transaction's rows stay together: what the limit cut through is left for the next look.
       const cut = items.at(-1)!.xid
       const whole = items.filter((one) => one.xid !== cut)
-      return whole.length > 0
-        ? { cursor: cut, items: whole.map(bare) }
-        : { cursor: String(BigInt(cut) + 1n), items: items.map(bare) }
+      return whole.length > 0 ? { cursor: cut, items: whole } : { cursor: String(BigInt(cut) + 1n), items }
     },
     { isolationLevel: "repeatable read", readOnly: true },
   )
-}
-
-function bare({ what, message, conversation, outcome }: Happening): Happening {
-  return { what, message, conversation, outcome }
 }

@@ -1,9 +1,10 @@
-import type { OutgoingCall } from "../core/channels/kind.ts"
+import type { OutgoingCall } from "../core/channels/call.ts"
 import type { Place } from "../core/message/message.ts"
 import type { Database, Statement } from "./database.ts"
 import { hotRows, retryingConflicts, rows, statement } from "./database.ts"
 import { newId } from "./ids.ts"
 import { batch, shape } from "./unnest.ts"
+import { inTheirMonths } from "./partitions.ts"
 import type { OutboundMessage } from "./turns.ts"
 import type { Offered } from "./lines.ts"
 import { outboundInserts, outboundShape } from "./turns.ts"
@@ -268,45 +269,47 @@ export async function addToLine(
   once?: { key: string; author: string; fingerprint: string; answer: object },
   offered?: Offered[],
 ): Promise<{ added: boolean; answer?: unknown; clash?: boolean }> {
-  return database.transaction(async (step) => {
-    if (once) {
-      const kept = await rows(
-        step,
-        "INSERT INTO sends (key, author, fingerprint, answer) VALUES (?, ?, ?, ?::jsonb) ON CONFLICT DO NOTHING RETURNING 1",
-        [once.key, once.author, once.fingerprint, JSON.stringify(once.answer)],
-      )
-      if (kept.length === 0) {
-        const [before] = await rows<{ fingerprint: string; answer: unknown }>(
+  const add = () =>
+    database.transaction(async (step) => {
+      if (once) {
+        const kept = await rows(
           step,
-          "SELECT fingerprint, answer FROM sends WHERE key = ? AND author = ?",
-          [once.key, once.author],
+          "INSERT INTO sends (key, author, fingerprint, answer) VALUES (?, ?, ?, ?::jsonb) ON CONFLICT DO NOTHING RETURNING 1",
+          [once.key, once.author, once.fingerprint, JSON.stringify(once.answer)],
         )
-        return { added: false, answer: before?.answer, clash: before?.fingerprint !== once.fingerprint }
+        if (kept.length === 0) {
+          const [before] = await rows<{ fingerprint: string; answer: unknown }>(
+            step,
+            "SELECT fingerprint, answer FROM sends WHERE key = ? AND author = ?",
+            [once.key, once.author],
+          )
+          return { added: false, answer: before?.answer, clash: before?.fingerprint !== once.fingerprint }
+        }
       }
-    }
-    const n = messages.length
-    const [place] = await rows<{ first: number }>(
-      step,
-      `INSERT INTO work AS w (conversation, channel, next_position, heard, said, last_id) VALUES (?, ?, ?, ?, ?, ?)
+      const n = messages.length
+      const [place] = await rows<{ first: number }>(
+        step,
+        `INSERT INTO work AS w (conversation, channel, next_position, heard, said, last_id) VALUES (?, ?, ?, ?, ?, ?)
        ON CONFLICT (conversation) DO UPDATE SET next_position = w.next_position + ?, said = w.said + ?,
          heard = CASE WHEN w.heard = w.next_position - 1 AND w.holder IS NULL AND w.due_at IS NULL THEN w.heard + ? ELSE w.heard END,
          last_id = excluded.last_id
        RETURNING w.next_position - ? AS first`,
-      [line.conversation, line.channel, n + 1, n, n, messages.at(-1)!.id, n, n, n, n],
-    )
-    await rows(
-      step,
-      `WITH o AS (SELECT o.*, ?::bigint + o.n AS position, false AS starts FROM ${outboundShape.sql}), ${outboundInserts} SELECT 1`,
-      [place!.first, ...outboundShape.values(messages.map((out, at) => ({ ...line, out, n: at }))), null],
-    )
-    if (offered) {
+        [line.conversation, line.channel, n + 1, n, n, messages.at(-1)!.id, n, n, n, n],
+      )
       await rows(
         step,
-        `INSERT INTO states (conversation, state, offered) VALUES (?, '{}', ?::jsonb)
-         ON CONFLICT (conversation) DO UPDATE SET offered = excluded.offered`,
-        [line.conversation, offered.length > 0 ? JSON.stringify(offered) : null],
+        `WITH o AS (SELECT o.*, ?::bigint + o.n AS position, false AS starts FROM ${outboundShape.sql}), ${outboundInserts} SELECT 1`,
+        [place!.first, ...outboundShape.values(messages.map((out, at) => ({ ...line, out, n: at }))), null],
       )
-    }
-    return { added: true }
-  })
+      if (offered) {
+        await rows(
+          step,
+          `INSERT INTO states (conversation, state, offered) VALUES (?, '{}', ?::jsonb)
+         ON CONFLICT (conversation) DO UPDATE SET offered = excluded.offered`,
+          [line.conversation, offered.length > 0 ? JSON.stringify(offered) : null],
+        )
+      }
+      return { added: true }
+    })
+  return inTheirMonths(database, () => messages.map((one) => one.id), add)
 }

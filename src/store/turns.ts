@@ -1,10 +1,11 @@
-import type { OutgoingCall } from "../core/channels/kind.ts"
+import type { OutgoingCall } from "../core/channels/call.ts"
 import type { Place } from "../core/message/message.ts"
 import type { Database, Statement } from "./database.ts"
 import { hotLists, retryingConflicts, rows, statement } from "./database.ts"
 import { newId } from "./ids.ts"
 import type { Offered } from "./lines.ts"
 import { searchOf } from "./messages.ts"
+import { inTheirMonths } from "./partitions.ts"
 import type { Batch } from "./unnest.ts"
 import { batch, listLiteral, shape } from "./unnest.ts"
 
@@ -210,7 +211,9 @@ export async function commitTurns(
   ]
   type Row = [conversation: string, id: null, position: null, more: boolean]
   type SentRow = [conversation: null, id: string, position: number, starts: boolean]
-  const found = await retryingConflicts(() => hotLists<Row | SentRow>(database, asked, values))
+  const commit = () => retryingConflicts(() => hotLists<Row | SentRow>(database, asked, values))
+  const ids = () => [...turns.map((one) => one.message), ...outs.map((one) => one.out.id)]
+  const found = await inTheirMonths(database, ids, commit)
   const lines = new Map(outs.map((one) => [one.out.id, one]))
   const done: CommitResult = { committed: new Set(), more: new Set(), started: [], waiting: [] }
   for (const [committed, message, position, flag] of found) {

@@ -28,7 +28,14 @@ export async function freshDatabase(): Promise<string> {
   await client.connect()
   await client.query(`CREATE DATABASE ${name}`)
   await client.end()
-  return `${server}/${name}`
+  return addressOf(name)
+}
+
+/** As the service reaches its own server: by socket where there is one. */
+function addressOf(name: string): string {
+  const server = process.env.TEST_DATABASE_SERVER!
+  const sockets = process.env.TEST_DATABASE_SOCKETS
+  return sockets ? `${server.replace(/@.*$/, "@")}/${name}?${sockets}` : `${server}/${name}`
 }
 
 /** Where a service lives that is ended and started again: all that outlives it. */

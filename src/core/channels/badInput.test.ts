@@ -1,5 +1,6 @@
 import fc from "fast-check"
-import type { Channel, InboundCall } from "./kind.ts"
+import type { Channel } from "./kind.ts"
+import type { InboundCall } from "./call.ts"
 import { kinds } from "./registry.ts"
 
 /** A good call of each kind, with one known message in it; and the same beside something nobody knows. */

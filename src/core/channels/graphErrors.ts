@@ -1,4 +1,5 @@
-import type { Outcome, ProviderAnswer } from "./kind.ts"
+import type { Outcome } from "./kind.ts"
+import type { ProviderAnswer } from "./call.ts"
 import type { JsonObject } from "../message/json.ts"
 import { isObject, numberAt, objectAt, readJson, textAt } from "../message/json.ts"
 

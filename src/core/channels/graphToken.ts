@@ -1,6 +1,6 @@
 import { isObject, listAt, objectAt } from "../message/json.ts"
 import { readAnswer } from "./graphErrors.ts"
-import type { OutgoingCall, ProviderAnswer } from "./kind.ts"
+import type { OutgoingCall, ProviderAnswer } from "./call.ts"
 
 /**
  * What an access token may do, as WhatsApp and Messenger tell it: the token asks about itself.

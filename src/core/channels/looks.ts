@@ -1,5 +1,5 @@
 import type { Segments } from "../delivery/segments.ts"
-import type { OutgoingCall } from "./kind.ts"
+import type { OutgoingCall } from "./call.ts"
 
 /** What a person sees of one call: drawn the same way for every kind, so that kinds can be compared side by side. */
 export interface Look {

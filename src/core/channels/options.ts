@@ -1,5 +1,6 @@
 import { choiceToken } from "./choiceTokens.ts"
-import type { Rendered, Upload } from "./kind.ts"
+import type { Rendered } from "./kind.ts"
+import type { Upload } from "./call.ts"
 import type { MarkedText } from "../message/markup.ts"
 import { plainText, readMarkup } from "../message/markup.ts"
 import type { Card, MediaItem, Option, ReplyPart } from "../message/reply.ts"

@@ -1,4 +1,5 @@
-import type { Channel, InboundCall, InletAnswer, Parsed } from "../channels/kind.ts"
+import type { Channel, Parsed } from "../channels/kind.ts"
+import type { InboundCall, InletAnswer } from "../channels/call.ts"
 import { echoed, handshakeIn } from "./handshake.ts"
 import { profileOf } from "./shipped.ts"
 

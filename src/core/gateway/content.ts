@@ -1,4 +1,4 @@
-import type { InboundCall } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { storableJson } from "../message/graphemes.ts"
 import { readStorableJson } from "../message/json.ts"
 import type { Source } from "./fields.ts"

@@ -1,4 +1,4 @@
-import type { InboundCall } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { isObject } from "../message/json.ts"
 import type { Where } from "./profile.ts"
 

@@ -1,6 +1,7 @@
 import { createHash, createHmac } from "node:crypto"
 import { custom } from "../channels/custom/index.ts"
-import type { Channel, InboundCall } from "../channels/kind.ts"
+import type { Channel } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { readSecrets, readSettings } from "../channels/settings.ts"
 import type { Profile } from "./profile.ts"
 import { readProfile } from "./readProfile.ts"

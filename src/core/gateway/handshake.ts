@@ -1,4 +1,5 @@
-import type { Channel, InboundCall, InletAnswer } from "../channels/kind.ts"
+import type { Channel } from "../channels/kind.ts"
+import type { InboundCall, InletAnswer } from "../channels/call.ts"
 import { contentOf } from "./content.ts"
 import { textAt } from "./fields.ts"
 import { hasProfile, profileOf } from "./shipped.ts"

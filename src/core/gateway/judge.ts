@@ -1,5 +1,6 @@
 import { readAnswer, retryAfter, withoutAnswer, withoutWords } from "../channels/graphErrors.ts"
-import type { Channel, Outcome, OutgoingCall, ProviderAnswer } from "../channels/kind.ts"
+import type { Channel, Outcome } from "../channels/kind.ts"
+import type { OutgoingCall, ProviderAnswer } from "../channels/call.ts"
 import { textAt } from "./fields.ts"
 import type { Profile } from "./profile.ts"
 import { profileOf } from "./shipped.ts"

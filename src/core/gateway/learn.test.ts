@@ -1,6 +1,6 @@
 import { createHash, createHmac } from "node:crypto"
 import fc from "fast-check"
-import type { InboundCall } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { echoIn, propose, writeProfile } from "./learn.ts"
 
 const secret = "tern-point"

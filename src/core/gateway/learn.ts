@@ -1,5 +1,5 @@
 import { stringify } from "yaml"
-import type { InboundCall } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { hmacOf, sameDigest, sortedHash } from "../signature/hmac.ts"
 import { sameWord } from "../signature/secretWord.ts"
 import { contentOf } from "./content.ts"

@@ -1,4 +1,5 @@
-import type { Channel, InboundCall, Parsed } from "../channels/kind.ts"
+import type { Channel, Parsed } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { nothingParsed } from "../channels/kind.ts"
 import { saidText } from "../message/command.ts"
 import type { Media, MediaKind, Message } from "../message/message.ts"

@@ -1,4 +1,5 @@
-import type { Channel, OutgoingCall, Polling, ProviderAnswer } from "../channels/kind.ts"
+import type { Channel, Polling } from "../channels/kind.ts"
+import type { OutgoingCall, ProviderAnswer } from "../channels/call.ts"
 import { readJson } from "../message/json.ts"
 import { at, textAt } from "./fields.ts"
 import { judgeStatus } from "./judge.ts"

@@ -1,4 +1,5 @@
-import type { Channel, FormField, HeaderValue, OutgoingBody, OutgoingCall } from "../channels/kind.ts"
+import type { Channel } from "../channels/kind.ts"
+import type { FormField, HeaderValue, OutgoingBody, OutgoingCall } from "../channels/call.ts"
 import { fillTemplate } from "./fields.ts"
 import type { Authorization, BodyForm, Profile, Template } from "./profile.ts"
 import { profileOf } from "./shipped.ts"

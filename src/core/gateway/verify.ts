@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto"
-import type { Channel, InboundCall, Verdict } from "../channels/kind.ts"
+import type { Channel, Verdict } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { hmacOf, sameHmac, sortedHash } from "../signature/hmac.ts"
 import type { Proof, Seen } from "../signature/proof.ts"
 import { proves } from "../signature/proof.ts"

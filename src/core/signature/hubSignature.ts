@@ -1,4 +1,5 @@
-import type { Channel, InboundCall, InletAnswer, Verdict } from "../channels/kind.ts"
+import type { Channel, Verdict } from "../channels/kind.ts"
+import type { InboundCall, InletAnswer } from "../channels/call.ts"
 import { hmacOf, sameHmac } from "./hmac.ts"
 import type { Proof } from "./proof.ts"
 import { sameWord, wordDifference } from "./secretWord.ts"

@@ -1,5 +1,6 @@
 import { createHash, createHmac } from "node:crypto"
-import type { Channel, InboundCall } from "../channels/kind.ts"
+import type { Channel } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { kindOf } from "../channels/registry.ts"
 import { addressNeighbours } from "./addresses.ts"
 import { nearMiss } from "./nearMiss.ts"

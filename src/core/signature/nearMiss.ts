@@ -1,4 +1,4 @@
-import type { InboundCall } from "../channels/kind.ts"
+import type { InboundCall } from "../channels/call.ts"
 import { addressNeighbours, decoded } from "./addresses.ts"
 import { bodyNeighbours } from "./bodies.ts"
 import type { Algorithm, Encoding } from "./hmac.ts"

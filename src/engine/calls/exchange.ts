@@ -1,6 +1,6 @@
 import type { IncomingHttpHeaders } from "node:http"
 import type { Dispatcher } from "undici"
-import type { ProviderAnswer } from "../../core/channels/kind.ts"
+import type { ProviderAnswer } from "../../core/channels/call.ts"
 
 /** An answer, whole. */
 export type Answered = Extract<ProviderAnswer, { status: number }>

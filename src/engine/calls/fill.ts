@@ -1,6 +1,6 @@
 import { FormData } from "undici"
+import type { Channel } from "../../core/channels/kind.ts"
 import type {
-  Channel,
   FormField,
   FormPart,
   HeaderValue,
@@ -8,7 +8,7 @@ import type {
   OutgoingBody,
   OutgoingCall,
   PlaceAddress,
-} from "../../core/channels/kind.ts"
+} from "../../core/channels/call.ts"
 import { writeXml } from "../../core/gateway/xml.ts"
 
 /** What the names in a described call stand for. */

@@ -1,5 +1,6 @@
 import { Agent } from "undici"
-import type { Channel, OutgoingCall, ProviderAnswer } from "../../core/channels/kind.ts"
+import type { Channel } from "../../core/channels/kind.ts"
+import type { OutgoingCall, ProviderAnswer } from "../../core/channels/call.ts"
 import { replaceSecrets } from "../seal.ts"
 import type { Answered } from "./exchange.ts"
 import { Exchange, TooLarge } from "./exchange.ts"

@@ -1,6 +1,6 @@
 import type Joi from "joi"
 import type { Message, Place } from "../../core/message/message.ts"
-import type { ReadyRelease } from "./releases.ts"
+import type { RouteTable } from "../../core/routing/table.ts"
 
 /** What a handler is told of a turn. */
 export interface TurnInput {
@@ -38,6 +38,19 @@ export class HandlerFault extends Error {
   ) {
     super(`${error.name}: ${error.message}`)
   }
+}
+
+/** Runs a release's code handlers. */
+export interface CodeRunner {
+  /** @param deadline in milliseconds */
+  run(handler: string, turn: TurnInput, deadline: number): Promise<HandlerAnswer>
+}
+
+/** A release ready to decide and to run: its route table at hand, and what runs its code, if it has any. */
+export interface ReadyRelease {
+  id: string
+  table: RouteTable
+  hosts: CodeRunner | undefined
 }
 
 /** One kind of handler: how it is written in `bot.yaml`, and what it does with a turn. */

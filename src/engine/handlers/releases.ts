@@ -3,19 +3,17 @@ import { join } from "node:path"
 import { RouteTable } from "../../core/routing/table.ts"
 import type { Database } from "../../store/database.ts"
 import { releaseById, releasesOfLanes } from "../../store/releases.ts"
-import type { HandlerError } from "./handler.ts"
+import type { HandlerError, ReadyRelease } from "./handler.ts"
 import type { HostLimits } from "./hostProcess.ts"
 import { HostPool } from "./hosts.ts"
 
-/** A release ready to decide and to run: its route table at hand, its hosts started when a code handler is first needed. */
-export interface ReadyRelease {
-  id: string
-  table: RouteTable
+/** A release with the hosts of its code, which are started when a handler is first needed. */
+interface Hosted extends ReadyRelease {
   hosts: HostPool | undefined
 }
 
 interface Entry {
-  ready: Promise<ReadyRelease | undefined>
+  ready: Promise<Hosted | undefined>
   /** Turns that are under way with it. */
   users: number
 }
@@ -95,7 +93,7 @@ export class Releases {
     return entry
   }
 
-  private async read(id: string): Promise<ReadyRelease | undefined> {
+  private async read(id: string): Promise<Hosted | undefined> {
     const row = await releaseById(this.database, id)
     if (!row) return undefined
     const table = new RouteTable(row.definition)

@@ -1,5 +1,5 @@
 import type { Logger } from "pino"
-import type { InboundCall, InletAnswer } from "../../core/channels/kind.ts"
+import type { InboundCall, InletAnswer } from "../../core/channels/call.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import {
   broughtWaiting,

@@ -1,5 +1,6 @@
 import type { Logger } from "pino"
-import type { InboundCall, Verdict } from "../../core/channels/kind.ts"
+import type { Verdict } from "../../core/channels/kind.ts"
+import type { InboundCall } from "../../core/channels/call.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import { nearMiss } from "../../core/signature/nearMiss.ts"
 import { databaseFault } from "../../store/database.ts"

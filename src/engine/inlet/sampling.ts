@@ -1,4 +1,4 @@
-import type { InboundCall, InletAnswer } from "../../core/channels/kind.ts"
+import type { InboundCall, InletAnswer } from "../../core/channels/call.ts"
 import { echoIn } from "../../core/gateway/learn.ts"
 import { keepSample, sampleOf } from "../../store/samples.ts"
 import type { Database } from "../../store/database.ts"

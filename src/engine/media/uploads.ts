@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto"
-import type { ProviderAnswer, Upload } from "../../core/channels/kind.ts"
+import type { ProviderAnswer, Upload } from "../../core/channels/call.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { keepUpload, uploadedAs } from "../../store/media.ts"

@@ -1,4 +1,5 @@
-import type { InlineAnswer, OutgoingCall, Outcome, ProviderAnswer } from "../../core/channels/kind.ts"
+import type { Outcome } from "../../core/channels/kind.ts"
+import type { InlineAnswer, OutgoingCall, ProviderAnswer } from "../../core/channels/call.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Place } from "../../core/message/message.ts"
 import { inlineBody } from "../calls/fill.ts"

@@ -1,5 +1,5 @@
 import type { Logger } from "pino"
-import type { OutgoingCall } from "../../core/channels/kind.ts"
+import type { OutgoingCall } from "../../core/channels/call.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { keepCourtesies } from "../../store/messages.ts"

@@ -1,4 +1,4 @@
-import type { InboundCall } from "../../core/channels/kind.ts"
+import type { InboundCall } from "../../core/channels/call.ts"
 
 /** What goes back inside a provider's call; `written` is told whether it left whole. */
 export interface HeldAnswer {

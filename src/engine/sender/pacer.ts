@@ -1,4 +1,5 @@
-import type { OutgoingCall, Pace } from "../../core/channels/kind.ts"
+import type { Pace } from "../../core/channels/kind.ts"
+import type { OutgoingCall } from "../../core/channels/call.ts"
 import { Rate } from "../../core/delivery/rate.ts"
 import type { Place } from "../../core/message/message.ts"
 

@@ -1,6 +1,7 @@
 import { setTimeout as pause } from "node:timers/promises"
 import type { Logger } from "pino"
-import type { Outcome, OutgoingCall, ProviderAnswer } from "../../core/channels/kind.ts"
+import type { Outcome } from "../../core/channels/kind.ts"
+import type { OutgoingCall, ProviderAnswer } from "../../core/channels/call.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Place } from "../../core/message/message.ts"
 import type { Bell } from "../../store/bell.ts"

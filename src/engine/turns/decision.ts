@@ -5,7 +5,7 @@ import type { HandlerName } from "../../core/routing/bot.ts"
 import type { Slots } from "../../core/routing/table.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import type { KnownChannel } from "../channels.ts"
-import type { ReadyRelease } from "../handlers/releases.ts"
+import type { ReadyRelease } from "../handlers/handler.ts"
 import type { Pace, Stop } from "./limits.ts"
 import { reasonNotToAnswer } from "./limits.ts"
 

@@ -2,7 +2,7 @@ import { standsAlone } from "../../core/message/gather.ts"
 import { readDuration } from "../../core/routing/bot.ts"
 import type { PendingMessage } from "../../store/lines.ts"
 import type { KnownChannel } from "../channels.ts"
-import type { ReadyRelease } from "../handlers/releases.ts"
+import type { ReadyRelease } from "../handlers/handler.ts"
 
 /** Messages of an album come one by one; the last is waited for this long, in milliseconds. */
 const albumWait = 800

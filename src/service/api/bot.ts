@@ -49,8 +49,8 @@ export const botRoutes: ApiRoute[] = [
     answers: "The decision, and for each route the condition that failed.",
     handle: async ({ engine, body }) => {
       const known = body.channel ? engine.care.known(body.channel) : engine.channels.all()[0]
-      const id = known ? await releaseOfChannel(engine.database, known.row.key) : await newestRelease(engine.database)
-      const release = id ? await releaseById(engine.database, id) : undefined
+      const id = known ? await releaseOfChannel(engine.reading, known.row.key) : await newestRelease(engine.reading)
+      const release = id ? await releaseById(engine.reading, id) : undefined
       if (!release) throw notFound("release", "live", 'Start the service with "wobbet serve --bot <folder>".')
       const table = new RouteTable(release.definition)
       const situation = {

@@ -23,7 +23,7 @@ export const conversationRoutes: ApiRoute[] = [
     answers: "A page of conversations, with what was said last.",
     handle: async ({ engine, query }) => {
       const { limit: most, cursor: below, ...filter } = query
-      const found = await listConversations(engine.database, {
+      const found = await listConversations(engine.reading, {
         ...filter,
         limit: most + 1,
         ...(below ? { below } : {}),
@@ -45,7 +45,7 @@ export const conversationRoutes: ApiRoute[] = [
     answers: "A page of people, by channel and id.",
     handle: async ({ engine, query }) => {
       const { limit: most, cursor: after, ...filter } = query
-      const found = await listPeople(engine.database, { ...filter, limit: most + 1, ...(after ? { after } : {}) })
+      const found = await listPeople(engine.reading, { ...filter, limit: most + 1, ...(after ? { after } : {}) })
       return page(found, most, (one) => `${one.channel} ${one.address}`)
     },
   },
@@ -57,7 +57,7 @@ export const conversationRoutes: ApiRoute[] = [
     answers: "The conversation and its state.",
     handle: async ({ engine, params }) => {
       const found = await new Desk(engine).conversation(params.id!)
-      return { ...found, state: (await stateOf(engine.database, found.id)) ?? {} }
+      return { ...found, state: (await stateOf(engine.reading, found.id)) ?? {} }
     },
   },
   {
@@ -70,7 +70,7 @@ export const conversationRoutes: ApiRoute[] = [
     handle: async ({ engine, params, query }) => {
       const { id } = await new Desk(engine).conversation(params.id!)
       const below = query.cursor ? { below: Number(query.cursor) } : {}
-      const found = await messagesOfConversation(engine.database, id, { ...below, limit: query.limit })
+      const found = await messagesOfConversation(engine.reading, id, { ...below, limit: query.limit })
       const next = found.length === query.limit && found[0]!.position > 1 ? String(found[0]!.position) : null
       return { items: await withStops(engine, found), next }
     },

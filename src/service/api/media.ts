@@ -10,7 +10,7 @@ export const mediaRoutes: ApiRoute[] = [
     role: "reader",
     answers: "The content, with its type. Messages name the hash under kept.",
     handle: async ({ engine, params, reply }) => {
-      const found = await contentOf(engine.database, params.hash!)
+      const found = await contentOf(engine.reading, params.hash!)
       if (!found) throw notFound("media", params.hash!, "A message names what was kept with it under kept.")
       const shown = /^(image|audio|video)\//.test(found.mime)
       // Foreign content: it is shown, never run.

@@ -7,9 +7,9 @@ import type { MessageRow } from "../../store/messages.ts"
 import { findMessages, inboundStatuses, messagesById, outboundStatuses } from "../../store/messages.ts"
 import type { Engine } from "../../engine/engine.ts"
 import type { MessageView } from "../../client/types.ts"
-import { doubtsOf } from "../doubts.ts"
-import { messageView } from "../passages.ts"
-import { messageStops } from "../stops.ts"
+import { doubtsOf } from "../views/doubts.ts"
+import { messageView } from "../views/passages.ts"
+import { messageStops } from "../views/stops.ts"
 import type { ApiRoute } from "../routes.ts"
 import { cursor, limit, page } from "../routes.ts"
 
@@ -17,8 +17,8 @@ const statuses = [...new Set([...inboundStatuses, ...outboundStatuses])]
 
 /** Messages with their small rails. */
 export async function withStops(engine: Engine, rows: MessageRow[]): Promise<MessageView[]> {
-  const replies = await messagesById(engine.database, [...new Set(rows.flatMap((row) => row.replies ?? []))])
-  const doubts = await doubtsOf(engine.database, rows)
+  const replies = await messagesById(engine.reading, [...new Set(rows.flatMap((row) => row.replies ?? []))])
+  const doubts = await doubtsOf(engine.reading, rows)
   return rows.map((row) => ({
     ...messageView(row),
     ...(doubts.has(row.id) ? { doubt: doubts.get(row.id)! } : {}),
@@ -51,7 +51,7 @@ export const messageRoutes: ApiRoute[] = [
     answers: "A page of messages, each with its stops.",
     handle: async ({ engine, query }) => {
       const { limit: most, cursor: below, ...filter } = query
-      const found = await findMessages(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
+      const found = await findMessages(engine.reading, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
       const { items, next } = page(found, most, (one) => one.id)
       return { items: await withStops(engine, items), next }
     },
@@ -63,7 +63,7 @@ export const messageRoutes: ApiRoute[] = [
     role: "reader",
     answers: "The message, how far it got, and why.",
     handle: async ({ engine, params }) => {
-      const found = await messagesById(engine.database, [params.id!])
+      const found = await messagesById(engine.reading, [params.id!])
       if (found.length === 0)
         throw notFound("message", params.id!, '"wobbet message find" looks for messages by their words.')
       return (await withStops(engine, found))[0]

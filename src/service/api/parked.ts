@@ -20,7 +20,7 @@ export const parkedRoutes: ApiRoute[] = [
     handle: async ({ engine, query }) => {
       const { limit: most, cursor: below, ...filter } = query
       return page(
-        await listParked(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) }),
+        await listParked(engine.reading, { ...filter, limit: most + 1, ...(below ? { below } : {}) }),
         most,
         (one) => one.id,
       )

@@ -1,7 +1,7 @@
 import Joi from "joi"
 import { notFound } from "../../engine/trouble.ts"
 import { listIntakes } from "../../store/intakeReads.ts"
-import { passageOf, summaries } from "../passages.ts"
+import { passageOf, summaries } from "../views/passages.ts"
 import type { ApiRoute } from "../routes.ts"
 import { cursor, limit, page } from "../routes.ts"
 
@@ -23,7 +23,7 @@ export const passageRoutes: ApiRoute[] = [
     answers: "A page of passages, each with its seven stops.",
     handle: async ({ engine, query }) => {
       const { limit: most, cursor: below, ...filter } = query
-      const found = await listIntakes(engine.database, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
+      const found = await listIntakes(engine.reading, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
       const { items, next } = page(found, most, (one) => one.id)
       return { items: await summaries(engine, items), next }
     },

@@ -1,17 +1,14 @@
 import { createHash } from "node:crypto"
 import type { FastifyInstance } from "fastify"
 import { XMLBuilder, XMLParser } from "fast-xml-parser"
-import type { Body, Standin } from "../shared/standin.ts"
-import { act, jsonOf, openStandin, Refusal, Stage, withFault } from "../shared/standin.ts"
+import type { Body, Played , Stage} from "../shared/standin.ts"
+import { act, jsonOf, playStandin, Refusal, withFault } from "../shared/standin.ts"
 
 /**
  * A made-up gateway of its own kind: it makes sure of an address by a hash of the agreed word with a time and a salt,
  * speaks XML, and wants its answer inside the call that brought the message.
  */
-export interface BeaconStandin extends Standin {
-  stage: Stage
-  world: World
-}
+export type BeaconStandin = Played<World>
 
 export interface BeaconScene {
   /** The name it is called by there. */
@@ -36,15 +33,12 @@ const builder = new XMLBuilder({})
 const parser = new XMLParser({ parseTagValue: false })
 
 export async function startBeacon(scene: BeaconScene, options: { port?: number } = {}): Promise<BeaconStandin> {
-  const stage = new Stage()
   const { people, ...rest } = scene
   const world: World = { ...rest, patience: 3, inside: [] }
-  for (const person of people) stage.people.set(person.id, person)
-  const standin = await openStandin(stage, "A receiver at the beacon stand-in", options.port, (app) => {
+  return playStandin("A receiver at the beacon stand-in", people, world, options.port, (app, stage) => {
     serveOut(app, stage, world)
     servePeople(app, stage, world)
   })
-  return { ...standin, stage, world }
 }
 
 /** The address with what proves a call: a hash over the word, the time and the salt, sorted and joined. */

@@ -1,12 +1,9 @@
 import type { FastifyInstance } from "fastify"
-import type { Body, Standin } from "../shared/standin.ts"
-import { act, jsonOf, openStandin, Refusal, Stage, withFault } from "../shared/standin.ts"
+import type { Body, Played , Stage} from "../shared/standin.ts"
+import { act, jsonOf, playStandin, Refusal, withFault } from "../shared/standin.ts"
 
 /** A made-up gateway that calls nobody: what people say waits in a queue, is fetched, and removed by its receipt. */
-export interface BuoyStandin extends Standin {
-  stage: Stage
-  world: World
-}
+export type BuoyStandin = Played<World>
 
 export interface BuoyScene {
   box: string
@@ -27,11 +24,9 @@ export interface World extends Omit<BuoyScene, "people"> {
 const holds = 2
 
 export async function startBuoy(scene: BuoyScene, options: { port?: number } = {}): Promise<BuoyStandin> {
-  const stage = new Stage()
   const { people, ...rest } = scene
   const world: World = { ...rest, queue: [], handed: new Map(), linked: true }
-  for (const person of people) stage.people.set(person.id, person)
-  const standin = await openStandin(stage, "A phone at the mail buoy stand-in", options.port, (app) => {
+  return playStandin("A phone at the mail buoy stand-in", people, world, options.port, (app, stage) => {
     serveQueue(app, stage, world)
     serveOut(app, stage, world)
     act(app, "say", ({ from, text }) => {
@@ -45,7 +40,6 @@ export async function startBuoy(scene: BuoyScene, options: { port?: number } = {
       world.linked = false
     })
   })
-  return { ...standin, stage, world }
 }
 
 function push(stage: Stage, world: World, content: Body): void {

@@ -1,6 +1,6 @@
 import { graphRefusal } from "../shared/hub.ts"
 import type { Body, Shown, Stage } from "../shared/standin.ts"
-import type { World } from "./server.ts"
+import type { World } from "./world.ts"
 
 type Bad = (what: string) => Error
 

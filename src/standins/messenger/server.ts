@@ -1,40 +1,17 @@
 import type { FastifyInstance, FastifyRequest } from "fastify"
-import type { Hook } from "../shared/hub.ts"
 import { bearerOf, faultRefusal, graphRefusal, handshake, serveDebugToken, signedPost } from "../shared/hub.ts"
-import type { Body, Shown, Standin } from "../shared/standin.ts"
-import { act, jsonOf, openStandin, Postman, Refusal, snapshot, Stage, withFault } from "../shared/standin.ts"
+import type { Body, Shown, Played , Postman, Stage} from "../shared/standin.ts"
+import { act, jsonOf, playStandin, Refusal, snapshot, withFault } from "../shared/standin.ts"
 import { checkMessage, shownOf } from "./check.ts"
+import type { MessengerScene, World } from "./world.ts"
 
 /** A made-up Messenger: one page, people, and what they write to each other. */
-export interface MessengerStandin extends Standin {
-  stage: Stage
-  world: World
-  postman: Postman
-}
-
-export interface MessengerScene {
-  page: { id: string; name: string }
-  token: string
-  appSecret: string
-  people: { id: string; name: string }[]
-}
-
-export interface World extends Omit<MessengerScene, "people"> {
-  hook: Hook | undefined
-  /** What the token may do. */
-  permissions: string[]
-  fields: string[]
-  attachments: Map<string, { mime: string; content: Buffer }>
-  heard: Map<string, number>
-  pace: { delivered: number; read: number }
-}
+export type MessengerStandin = Played<World>
 
 export async function startMessenger(
   scene: MessengerScene,
   options: { port?: number } = {},
 ): Promise<MessengerStandin> {
-  const stage = new Stage()
-  const postman = new Postman(stage)
   const { people, ...rest } = scene
   const world: World = {
     ...rest,
@@ -45,21 +22,10 @@ export async function startMessenger(
     heard: new Map(),
     pace: { delivered: 150, read: 900 },
   }
-  for (const person of people) stage.people.set(person.id, person)
-  const standin = await openStandin(stage, "A phone at the Messenger stand-in", options.port, (app) => {
+  return playStandin("A phone at the Messenger stand-in", people, world, options.port, (app, stage, postman) => {
     serveApi(app, stage, world, postman)
     servePeople(app, stage, world, postman)
   })
-  return {
-    ...standin,
-    stage,
-    world,
-    postman,
-    stop: async () => {
-      postman.stop()
-      await standin.stop()
-    },
-  }
 }
 
 /** Brings an event to the service, if the page is subscribed to its sort. */

@@ -94,8 +94,37 @@ export interface Standin {
   stop(): Promise<void>
 }
 
-/** Opens a stand-in on loopback: the provider's interface as `serve` sets it up, and a page to play a person with. */
-export async function openStandin(
+/** A stand-in that runs: what is on its people's screens, what it knows, and what brings its calls to the service. */
+export interface Played<World> extends Standin {
+  stage: Stage
+  world: World
+  postman: Postman
+}
+
+/**
+ * Opens a stand-in on loopback: the provider's interface as `serve` sets it up, and a page to play a person with.
+ *
+ * @param title the page's
+ */
+export async function playStandin<World>(
+  title: string,
+  people: { id: string; name: string }[],
+  world: World,
+  port: number | undefined,
+  serve: (app: FastifyInstance, stage: Stage, postman: Postman) => void,
+): Promise<Played<World>> {
+  const stage = new Stage()
+  const postman = new Postman(stage)
+  for (const person of people) stage.people.set(person.id, person)
+  const { app, address, stop } = await openStandin(stage, title, port, (inside) => serve(inside, stage, postman))
+  const stopAll = async () => {
+    postman.stop()
+    await stop()
+  }
+  return { app, address, stage, world, postman, stop: stopAll }
+}
+
+async function openStandin(
   stage: Stage,
   title: string,
   port: number | undefined,

@@ -1,15 +1,11 @@
 import { createHmac } from "node:crypto"
 import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
-import type { Body, Post, Shown, Standin } from "../shared/standin.ts"
-import { act, openStandin, Postman, Refusal, snapshot, Stage, withFault } from "../shared/standin.ts"
+import type { Body, Post, Shown, Played , Postman, Stage} from "../shared/standin.ts"
+import { act, playStandin, Refusal, snapshot, withFault } from "../shared/standin.ts"
 import { checkPost, shownOf } from "./check.ts"
 
 /** A made-up Slack workspace: an app with a bot, people, channels and direct conversations. */
-export interface SlackStandin extends Standin {
-  stage: Stage
-  world: World
-  postman: Postman
-}
+export type SlackStandin = Played<World>
 
 export interface SlackScene {
   team: { id: string; name: string }
@@ -43,25 +39,12 @@ export interface World extends Omit<SlackScene, "people"> {
 }
 
 export async function startSlack(scene: SlackScene, options: { port?: number } = {}): Promise<SlackStandin> {
-  const stage = new Stage()
-  const postman = new Postman(stage)
   const { people, ...rest } = scene
   const world: World = { ...rest, messages: [], files: new Map(), responses: new Map(), lastTs: 0 }
-  for (const person of people) stage.people.set(person.id, person)
-  const standin = await openStandin(stage, "A seat at the Slack stand-in", options.port, (app) => {
+  return playStandin("A seat at the Slack stand-in", people, world, options.port, (app, stage, postman) => {
     serveApi(app, stage, world)
     servePeople(app, stage, world, postman)
   })
-  return {
-    ...standin,
-    stage,
-    world,
-    postman,
-    stop: async () => {
-      postman.stop()
-      await standin.stop()
-    },
-  }
 }
 
 /** The direct conversation of a person with the bot. */

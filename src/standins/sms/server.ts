@@ -1,14 +1,10 @@
 import { createHmac } from "node:crypto"
 import type { FastifyInstance, FastifyRequest } from "fastify"
-import type { Body, Post, Shown, Standin } from "../shared/standin.ts"
-import { act, jsonOf, openStandin, Postman, Refusal, snapshot, Stage, withFault } from "../shared/standin.ts"
+import type { Body, Post, Shown, Played , Postman, Stage} from "../shared/standin.ts"
+import { act, jsonOf, playStandin, Refusal, snapshot, withFault } from "../shared/standin.ts"
 
 /** A made-up SMS gateway with three ways of speaking, and the telephones it reaches. */
-export interface SmsStandin extends Standin {
-  stage: Stage
-  world: World
-  postman: Postman
-}
+export type SmsStandin = Played<World>
 
 export type Face = "form" | "json" | "oma"
 
@@ -37,8 +33,6 @@ export interface World extends Omit<SmsScene, "people"> {
 }
 
 export async function startSms(scene: SmsScene, options: { port?: number } = {}): Promise<SmsStandin> {
-  const stage = new Stage()
-  const postman = new Postman(stage)
   const { people, ...rest } = scene
   const world: World = {
     ...rest,
@@ -48,23 +42,12 @@ export async function startSms(scene: SmsScene, options: { port?: number } = {})
     delivered: 250,
     reporting: true,
   }
-  for (const person of people) stage.people.set(person.id, person)
-  const standin = await openStandin(stage, "A phone at the SMS stand-in", options.port, (app) => {
+  return playStandin("A phone at the SMS stand-in", people, world, options.port, (app, stage, postman) => {
     serveForm(app, stage, world, postman)
     serveJson(app, stage, world, postman)
     serveOma(app, stage, world, postman)
     servePeople(app, stage, world, postman)
   })
-  return {
-    ...standin,
-    stage,
-    world,
-    postman,
-    stop: async () => {
-      postman.stop()
-      await standin.stop()
-    },
-  }
 }
 
 function bodyOf(request: FastifyRequest): URLSearchParams {

@@ -1,6 +1,6 @@
 import { graphRefusal } from "../shared/hub.ts"
 import type { Body, Shown, Stage } from "../shared/standin.ts"
-import type { World } from "./server.ts"
+import type { World } from "./world.ts"
 
 /** Whether the provider would take a message: every field, every limit. Throws its refusal otherwise. */
 export function checkMessage(body: Body, stage: Stage, world: World): void {

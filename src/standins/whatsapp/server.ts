@@ -1,47 +1,14 @@
 import type { FastifyInstance, FastifyRequest } from "fastify"
-import type { Hook } from "../shared/hub.ts"
 import { bearerOf, faultRefusal, graphRefusal, handshake, serveDebugToken, signedPost } from "../shared/hub.ts"
-import type { Body, Shown, Standin } from "../shared/standin.ts"
-import { act, jsonOf, openStandin, Postman, Refusal, snapshot, Stage, withFault } from "../shared/standin.ts"
+import type { Body, Shown, Played , Postman, Stage} from "../shared/standin.ts"
+import { act, jsonOf, playStandin, Refusal, snapshot, withFault } from "../shared/standin.ts"
 import { checkMessage, shownOf } from "./check.ts"
+import type { WhatsAppScene, World } from "./world.ts"
 
 /** A made-up WhatsApp: one business account with one number, people, and what they write to each other. */
-export interface WhatsAppStandin extends Standin {
-  stage: Stage
-  world: World
-  postman: Postman
-}
-
-export interface World {
-  account: string
-  number: { id: string; display: string; name: string }
-  token: string
-  appSecret: string
-  hook: Hook | undefined
-  /** What the token may do. */
-  permissions: string[]
-  /** The number's, as the provider names it. */
-  state: string
-  templates: Map<string, { name: string; language: string; status: string; parameters: number; id: number }>
-  media: Map<string, { mime: string; content: Buffer }>
-  /** When each person last wrote: the window for free words is open for a day. */
-  heard: Map<string, number>
-  /** Milliseconds until a message is delivered, and read; people who read nothing are not in here. */
-  pace: { delivered: number; read: number }
-  readers: Set<string>
-}
-
-export interface WhatsAppScene {
-  account: string
-  number: World["number"]
-  token: string
-  appSecret: string
-  people: { id: string; name: string }[]
-}
+export type WhatsAppStandin = Played<World>
 
 export async function startWhatsApp(scene: WhatsAppScene, options: { port?: number } = {}): Promise<WhatsAppStandin> {
-  const stage = new Stage()
-  const postman = new Postman(stage)
   const { people, ...rest } = scene
   const world: World = {
     ...rest,
@@ -54,21 +21,10 @@ export async function startWhatsApp(scene: WhatsAppScene, options: { port?: numb
     pace: { delivered: 120, read: 900 },
     readers: new Set(people.map((one) => one.id)),
   }
-  for (const person of people) stage.people.set(person.id, person)
-  const standin = await openStandin(stage, "A phone at the WhatsApp stand-in", options.port, (app) => {
+  return playStandin("A phone at the WhatsApp stand-in", people, world, options.port, (app, stage, postman) => {
     serveApi(app, stage, world, postman)
     servePeople(app, stage, world, postman)
   })
-  return {
-    ...standin,
-    stage,
-    world,
-    postman,
-    stop: async () => {
-      postman.stop()
-      await standin.stop()
-    },
-  }
 }
 
 /** Brings a change to the service. */

@@ -1,4 +1,4 @@
-import type { OutgoingCall } from "../kind.ts"
+import type { OutgoingCall } from "../call.ts"
 import type { Look, LookOption } from "../looks.ts"
 import { contentOf, fieldsOf, listOf, plain, textOf } from "../looks.ts"
 

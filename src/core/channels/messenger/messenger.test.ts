@@ -1,4 +1,5 @@
-import type { Channel, InboundCall, ProviderAnswer } from "../kind.ts"
+import type { Channel } from "../kind.ts"
+import type { InboundCall, ProviderAnswer } from "../call.ts"
 import { messenger } from "./index.ts"
 
 const channel: Channel = {

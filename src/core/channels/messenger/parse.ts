@@ -2,7 +2,8 @@ import { isoMilliseconds, saidText } from "../../message/command.ts"
 import type { JsonObject } from "../../message/json.ts"
 import { idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
 import type { Media, MediaKind, Message, Place } from "../../message/message.ts"
-import type { Channel, InboundCall, Parsed, ParsedMessage } from "../kind.ts"
+import type { Channel, Parsed, ParsedMessage } from "../kind.ts"
+import type { InboundCall } from "../call.ts"
 import { nothingParsed } from "../kind.ts"
 
 /** Reads one call of the Messenger platform: any number of entries and events. Nothing here throws. */

@@ -1,10 +1,11 @@
 import { accountFault, readAnswer } from "../graphErrors.ts"
-import type { Account, Doubts, Fetching, OutgoingCall, People, Uploading } from "../kind.ts"
+import type { Account, Doubts, Fetching, People, Uploading } from "../kind.ts"
+import type { OutgoingCall } from "../call.ts"
 import { idAt, isObject, listAt, objectAt, textAt } from "../../message/json.ts"
 import { ask, bearer, call } from "./calls.ts"
 import { judgeAnswer } from "./judge.ts"
 import { usefulScopes, wantedEvents, wantedScopes } from "./limits.ts"
-import type { ProviderAnswer } from "../kind.ts"
+import type { ProviderAnswer } from "../call.ts"
 
 function okBody(answer: ProviderAnswer): { [field: string]: unknown } | undefined {
   const body = "body" in answer && answer.status === 200 ? readAnswer(answer.body) : undefined

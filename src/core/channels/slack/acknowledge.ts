@@ -1,5 +1,6 @@
 import { isObject, textAt } from "../../message/json.ts"
-import type { InboundCall, InletAnswer, Parsed } from "../kind.ts"
+import type { Parsed } from "../kind.ts"
+import type { InboundCall, InletAnswer } from "../call.ts"
 import { readBody } from "./body.ts"
 
 /** Events want an empty 2xx within three seconds; what stands in the answer to a slash command is shown to the person. */

@@ -1,6 +1,6 @@
 import { storableJson } from "../../message/graphemes.ts"
 import { readStorableJson } from "../../message/json.ts"
-import type { InboundCall } from "../kind.ts"
+import type { InboundCall } from "../call.ts"
 
 /** What a call holds: an event or an interaction as JSON, or a slash command's fields. */
 export type Body = { content: unknown } | { command: { [field: string]: string } } | { unreadable: string }

@@ -1,4 +1,4 @@
-import type { OutgoingCall } from "../kind.ts"
+import type { OutgoingCall } from "../call.ts"
 
 export const bearer = ["Bearer ", { secret: "botToken" }]
 

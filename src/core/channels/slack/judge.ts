@@ -1,5 +1,6 @@
 import { readAnswer, retryAfter, withoutAnswer, withoutWords } from "../graphErrors.ts"
-import type { Outcome, OutgoingCall, ProviderAnswer } from "../kind.ts"
+import type { Outcome } from "../kind.ts"
+import type { OutgoingCall, ProviderAnswer } from "../call.ts"
 import { idAt, objectAt, textAt } from "../../message/json.ts"
 
 export function judge(made: OutgoingCall, answer: ProviderAnswer): Outcome {

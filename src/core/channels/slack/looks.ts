@@ -1,4 +1,4 @@
-import type { OutgoingCall } from "../kind.ts"
+import type { OutgoingCall } from "../call.ts"
 import type { Look, LookOption, Stretch } from "../looks.ts"
 import { contentOf, fieldsOf, listOf, readMarks, textOf } from "../looks.ts"
 import { readText } from "./text.ts"

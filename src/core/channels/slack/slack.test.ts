@@ -1,5 +1,6 @@
 import { createHmac } from "node:crypto"
-import type { Channel, InboundCall, ProviderAnswer } from "../kind.ts"
+import type { Channel } from "../kind.ts"
+import type { InboundCall, ProviderAnswer } from "../call.ts"
 import { slack } from "./index.ts"
 
 const channel: Channel = {

@@ -1,6 +1,7 @@
 import { hmacOf, sameHmac } from "../../signature/hmac.ts"
 import type { Proof } from "../../signature/proof.ts"
-import type { Channel, InboundCall, Verdict } from "../kind.ts"
+import type { Channel, Verdict } from "../kind.ts"
+import type { InboundCall } from "../call.ts"
 
 /** Minutes a call's own time may be away from ours. */
 const freshness = 5

@@ -1,5 +1,5 @@
 import { countSegments } from "../../delivery/segments.ts"
-import type { OutgoingCall } from "../kind.ts"
+import type { OutgoingCall } from "../call.ts"
 import type { Look } from "../looks.ts"
 import { contentOf, plain, textOf } from "../looks.ts"
 

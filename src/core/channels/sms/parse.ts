@@ -1,5 +1,6 @@
 import { parse as parseGateway } from "../../gateway/parse.ts"
-import type { Channel, InboundCall, Parsed } from "../kind.ts"
+import type { Channel, Parsed } from "../kind.ts"
+import type { InboundCall } from "../call.ts"
 import { wishIn } from "./stopWords.ts"
 
 export function parse(call: InboundCall, channel: Channel): Parsed {

@@ -1,5 +1,6 @@
 import { createHash, createHmac } from "node:crypto"
-import type { Channel, InboundCall, OutgoingCall, ProviderAnswer } from "../kind.ts"
+import type { Channel } from "../kind.ts"
+import type { InboundCall, OutgoingCall, ProviderAnswer } from "../call.ts"
 import { readSecrets, readSettings } from "../settings.ts"
 import { sms } from "./index.ts"
 import { e164 } from "../../gateway/numbers.ts"

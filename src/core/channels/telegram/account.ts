@@ -1,4 +1,5 @@
-import type { Account, Channel, Fetching, OnRecord, ProviderAnswer } from "../kind.ts"
+import type { Account, Channel, Fetching, OnRecord } from "../kind.ts"
+import type { ProviderAnswer } from "../call.ts"
 import { idAt, listAt, numberAt, objectAt, textAt } from "../../message/json.ts"
 import { call } from "./calls.ts"
 import { judge, readAnswer } from "./judge.ts"

@@ -1,4 +1,5 @@
-import type { InboundCall, InletAnswer, Parsed } from "../kind.ts"
+import type { Parsed } from "../kind.ts"
+import type { InboundCall, InletAnswer } from "../call.ts"
 
 export function acknowledge(_call: InboundCall, _parsed: Parsed): InletAnswer {
   return { status: 200 }

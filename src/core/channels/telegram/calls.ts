@@ -1,4 +1,4 @@
-import type { FormPart, OutgoingCall } from "../kind.ts"
+import type { FormPart, OutgoingCall } from "../call.ts"
 
 /** A call of a Bot API method. The address is `<apiBase>/bot<token>/<method>`. */
 export function call(

@@ -1,4 +1,5 @@
-import type { Outcome, OutgoingCall, ProviderAnswer } from "../kind.ts"
+import type { Outcome } from "../kind.ts"
+import type { OutgoingCall, ProviderAnswer } from "../call.ts"
 import type { JsonObject } from "../../message/json.ts"
 import { idAt, isObject, numberAt, objectAt, readJson, textAt } from "../../message/json.ts"
 

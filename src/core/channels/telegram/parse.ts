@@ -1,4 +1,5 @@
-import type { Channel, InboundCall, OutgoingCall, Parsed, ParsedMessage } from "../kind.ts"
+import type { Channel, Parsed, ParsedMessage } from "../kind.ts"
+import type { InboundCall, OutgoingCall } from "../call.ts"
 import type { JsonObject } from "../../message/json.ts"
 import { idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
 import type { Mark, Media, Message, Place, Sender } from "../../message/message.ts"

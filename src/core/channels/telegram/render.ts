@@ -1,6 +1,6 @@
-import { choiceToken } from "../choiceTokens.ts"
-import { inWords } from "../options.ts"
-import type { Channel, FormPart, PlaceAddress, Rendered } from "../kind.ts"
+import { cardWords, inWords, optionId, uploadOf } from "../options.ts"
+import type { Channel, Rendered } from "../kind.ts"
+import type { FormPart, PlaceAddress, Upload } from "../call.ts"
 import type { MarkedText } from "../../message/markup.ts"
 import { plainText, readMarkup } from "../../message/markup.ts"
 import { shorten } from "../../message/graphemes.ts"
@@ -105,17 +105,13 @@ function keyboard(draft: Draft, choices: Option[], perRow?: number): Fields {
   const width = Math.min(perRow ?? (short ? 3 : 1), limits.buttonsPerRow)
   const buttons = choices.map((choice) => {
     const text = shorten(choice.label, limits.label)
-    return choice.url ? { text, url: choice.url } : { text, callback_data: shortId(draft, choice) }
+    return choice.url
+      ? { text, url: choice.url }
+      : { text, callback_data: optionId(draft.out, choice, limits.choiceId) }
   })
   const rows = []
   for (let at = 0; at < buttons.length; at += width) rows.push(buttons.slice(at, at + width))
   return { reply_markup: { inline_keyboard: rows } }
-}
-
-function shortId(draft: Draft, choice: Option): string {
-  const { token, swapped } = choiceToken(choice.id, limits.choiceId)
-  if (swapped) draft.out.tokens.push({ token, id: choice.id, label: choice.label })
-  return token
 }
 
 const methods: Record<MediaItem["kind"], { method: string; field: string; caption: boolean; group?: string }> = {
@@ -146,10 +142,10 @@ function sendOne(draft: Draft, item: MediaItem, caption: MarkedText, last: Field
   const words = fits && caption.text ? { caption: toHtml(caption), parse_mode: "HTML" } : {}
   const apart = !fits && caption.text !== ""
   const fields = { ...draft.where, ...words, ...(apart ? {} : last) }
-  const upload = item.data === undefined ? undefined : fileOf(item, field)
+  const upload = uploadOf(item)
   draft.out.calls.push(
     upload
-      ? call(method, [...formFields(fields), upload], { speaks: true, timeout: 60_000 })
+      ? call(method, [...formFields(fields), filePart(field, upload)], { speaks: true, timeout: 60_000 })
       : call(method, { ...fields, [field]: item.url ?? item.ref }, { speaks: true }),
   )
   if (!apart) return
@@ -165,10 +161,11 @@ function sendAlbum(draft: Draft, items: MediaItem[]): void {
     const fits = caption.text.length <= limits.caption
     if (!fits) afterwards.push(caption)
     const name = `piece${at}`
-    if (item.data !== undefined) files.push(fileOf(item, name))
+    const upload = uploadOf(item)
+    if (upload) files.push(filePart(name, upload))
     return {
       type: methods[item.kind].field,
-      media: item.data !== undefined ? `attach://${name}` : (item.url ?? item.ref),
+      media: upload ? `attach://${name}` : (item.url ?? item.ref),
       ...(fits && caption.text ? { caption: toHtml(caption), parse_mode: "HTML" } : {}),
     }
   })
@@ -184,9 +181,9 @@ function sendAlbum(draft: Draft, items: MediaItem[]): void {
   }
 }
 
-function fileOf(item: MediaItem, name: string): FormPart {
-  const mime = item.mime ?? "application/octet-stream"
-  return { name, data: item.data ?? "", filename: item.name ?? `${item.kind}.${mime.split("/")[1] ?? "bin"}`, mime }
+/** Data of our own as a part of the form, under a name that the other fields use. */
+function filePart(name: string, { data, mime, name: filename }: Upload): FormPart {
+  return { name, data, filename, mime }
 }
 
 /** Multipart fields: what is no text is written as JSON, as the Bot API wants it. */
@@ -198,9 +195,7 @@ function formFields(fields: Fields): FormPart[] {
 }
 
 function sendCard(draft: Draft, card: Card): void {
-  const title: MarkedText = { text: card.title, spans: [{ kind: "bold", start: 0, end: card.title.length }] }
-  const said = card.subtitle ? joinMarked([title, readMarkup(card.subtitle)], "\n") : title
-  const words = withLongLabels(draft, said, card.choices ?? [])
+  const words = withLongLabels(draft, cardWords(card), card.choices ?? [])
   const buttons = card.choices?.length ? keyboard(draft, card.choices) : {}
   if (card.picture) sendOne(draft, { kind: "image", url: card.picture }, words, buttons)
   else sayText(draft, words, {}, buttons)

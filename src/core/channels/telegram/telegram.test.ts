@@ -1,5 +1,6 @@
 import fc from "fast-check"
-import type { Channel, InboundCall, OutgoingCall, ProviderAnswer } from "../kind.ts"
+import type { Channel } from "../kind.ts"
+import type { InboundCall, OutgoingCall, ProviderAnswer } from "../call.ts"
 import type { ReplyPart } from "../../message/reply.ts"
 import { telegram } from "./index.ts"
 import { limits } from "./limits.ts"

@@ -1,4 +1,5 @@
-import type { Channel, InboundCall, Verdict } from "../kind.ts"
+import type { Channel, Verdict } from "../kind.ts"
+import type { InboundCall } from "../call.ts"
 import type { Proof } from "../../signature/proof.ts"
 import { sameWord } from "../../signature/secretWord.ts"
 

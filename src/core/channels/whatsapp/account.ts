@@ -1,6 +1,7 @@
 import { accountFault, readAnswer } from "../graphErrors.ts"
 import { askPermissions, missingPermissions } from "../graphToken.ts"
-import type { Account, Fetching, OutgoingCall, Uploading } from "../kind.ts"
+import type { Account, Fetching, Uploading } from "../kind.ts"
+import type { OutgoingCall } from "../call.ts"
 import { idAt, listAt, numberAt, objectAt, textAt } from "../../message/json.ts"
 import { bearer } from "./calls.ts"
 import { judgeAnswer } from "./judge.ts"

@@ -1,6 +1,7 @@
 import type { CodeMeaning } from "../graphErrors.ts"
 import { judgeGraph } from "../graphErrors.ts"
-import type { Outcome, OutgoingCall, ProviderAnswer } from "../kind.ts"
+import type { Outcome } from "../kind.ts"
+import type { OutgoingCall, ProviderAnswer } from "../call.ts"
 import { idAt, listAt } from "../../message/json.ts"
 
 export function judge(_call: OutgoingCall, answer: ProviderAnswer): Outcome {

@@ -1,4 +1,4 @@
-import type { OutgoingCall } from "../kind.ts"
+import type { OutgoingCall } from "../call.ts"
 import type { Look } from "../looks.ts"
 import { contentOf, fieldsOf, listOf, plain, readMarks, textOf } from "../looks.ts"
 

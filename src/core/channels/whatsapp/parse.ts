@@ -2,7 +2,8 @@ import { isoSeconds, saidText } from "../../message/command.ts"
 import type { JsonObject } from "../../message/json.ts"
 import { idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
 import type { Media, MediaKind, Message, Sender } from "../../message/message.ts"
-import type { Channel, InboundCall, Parsed, ParsedStatus } from "../kind.ts"
+import type { Channel, Parsed, ParsedStatus } from "../kind.ts"
+import type { InboundCall } from "../call.ts"
 import { nothingParsed } from "../kind.ts"
 
 /** Reads one call of the Cloud API: any number of entries, changes, messages and statuses. Nothing here throws. */

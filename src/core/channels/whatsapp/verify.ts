@@ -1,5 +1,6 @@
 import { verifyHub } from "../../signature/hubSignature.ts"
-import type { Channel, InboundCall, Verdict } from "../kind.ts"
+import type { Channel, Verdict } from "../kind.ts"
+import type { InboundCall } from "../call.ts"
 
 export function verify(call: InboundCall, channel: Channel): Verdict {
   return verifyHub(call, channel, "WhatsApp")

@@ -1,17 +1,17 @@
-import { RouteTable } from "../core/routing/table.ts"
-import { together } from "../core/message/gather.ts"
-import type { Message } from "../core/message/message.ts"
-import type { Engine } from "../engine/engine.ts"
-import type { IntakeRow, IntakeSummary } from "../store/intakeReads.ts"
-import { intakeById, messagesOfIntake } from "../store/intakeReads.ts"
-import type { AttemptRow, MessageRow, TurnRow } from "../store/messages.ts"
-import { attemptsOf, callsOf, leadOfTurn, messagesById, messagesOfTurn, turnsOf } from "../store/messages.ts"
-import type { ParkedRow } from "../store/parked.ts"
-import { parkedOfMessages } from "../store/parked.ts"
-import { releaseById } from "../store/releases.ts"
-import type { MessageView, Passage, PassagePath, PassageSummary, Stop } from "../client/types.ts"
+import { RouteTable } from "../../core/routing/table.ts"
+import { together } from "../../core/message/gather.ts"
+import type { Message } from "../../core/message/message.ts"
+import type { Engine } from "../../engine/engine.ts"
+import type { IntakeRow, IntakeSummary } from "../../store/intakeReads.ts"
+import { intakeById, messagesOfIntakes } from "../../store/intakeReads.ts"
+import type { AttemptRow, MessageRow, TurnRow } from "../../store/messages.ts"
+import { attemptsOf, callsOf, leadOfTurn, messagesById, messagesOfTurn, turnsOf } from "../../store/messages.ts"
+import type { ParkedRow } from "../../store/parked.ts"
+import { parkedOfMessages } from "../../store/parked.ts"
+import { releaseById } from "../../store/releases.ts"
+import type { MessageView, Passage, PassagePath, PassageSummary, Stop } from "../../client/types.ts"
 import type { Light } from "./stops.ts"
-import { statusesOf } from "../store/statuses.ts"
+import { statusesOf } from "../../store/statuses.ts"
 import { sentStops, summaryStops } from "./stops.ts"
 
 /** One passage whole: by the id of its intake, or of any message in it. */
@@ -31,14 +31,15 @@ export async function passageOf(engine: Engine, id: string): Promise<Passage | u
 
 /** The inbound message whose turn made a reply. */
 async function leadOfReply(engine: Engine, reply: MessageRow): Promise<MessageRow | undefined> {
-  const id = await leadOfTurn(engine.database, reply.conversation, reply.turn!, reply.position)
-  return id === undefined ? undefined : (await messagesById(engine.database, [id]))[0]
+  const id = await leadOfTurn(engine.reading, reply.conversation, reply.turn!, reply.position)
+  return id === undefined ? undefined : (await messagesById(engine.reading, [id]))[0]
 }
 
 async function passageOfIntake(engine: Engine, intake: IntakeRow): Promise<Passage> {
-  const messages = await messagesById(engine.database, await messagesOfIntake(engine.database, intake))
+  const told = await messagesOfIntakes(engine.reading, [intake])
+  const messages = await messagesById(engine.reading, told.get(intake.id)!)
   const { paths, light } = await pathsOf(engine, messages)
-  const repeated = messages.some((message) => message.intake !== intake.id)
+  const repeated = isRepeated(intake, messages)
   return {
     id: intake.id,
     channel: intake.channel,
@@ -133,7 +134,7 @@ async function decisionOf(
   turn: TurnRow | undefined,
 ): Promise<PassagePath["decision"]> {
   if (!turn?.release || turn.stateBefore === null) return []
-  const release = await releaseById(engine.database, turn.release)
+  const release = await releaseById(engine.reading, turn.release)
   const known = engine.channels.get(message.channel)
   if (!release || !known) return []
   const ofTurn = (await messagesInTurn(engine, message, turn)).map((one) => one.body as unknown as Message)
@@ -154,17 +155,17 @@ function takenAs(message: Message, choice: NonNullable<Message["choice"]>): Mess
 
 /** The messages a turn was about: several where they were gathered. */
 async function messagesInTurn(engine: Engine, message: MessageRow, turn: TurnRow): Promise<MessageRow[]> {
-  const ids = await messagesOfTurn(engine.database, message.conversation, turn.turn, message.position)
-  return ids.length > 1 ? messagesById(engine.database, ids) : [message]
+  const ids = await messagesOfTurn(engine.reading, message.conversation, turn.turn, message.position)
+  return ids.length > 1 ? messagesById(engine.reading, ids) : [message]
 }
 
 async function repliesWith(engine: Engine, replies: MessageRow[]): Promise<PassagePath["replies"]> {
   const ids = replies.map((reply) => reply.id)
   const [calls, statuses, attempts, parked] = await Promise.all([
-    callsOf(engine.database, ids),
-    statusesOf(engine.database, ids),
-    attemptsOf(engine.database, ids),
-    parkedOfMessages(engine.database, ids),
+    callsOf(engine.reading, ids),
+    statusesOf(engine.reading, ids),
+    attemptsOf(engine.reading, ids),
+    parkedOfMessages(engine.reading, ids),
   ])
   return replies.map((message) => ({
     message: messageView(message),
@@ -177,13 +178,19 @@ async function repliesWith(engine: Engine, replies: MessageRow[]): Promise<Passa
   }))
 }
 
+/** Whether a call told only of what was there already: its events are known, and none of their messages came with it. */
+function isRepeated({ id, event_keys }: Pick<IntakeRow, "id" | "event_keys">, messages: MessageRow[]): boolean {
+  if (messages.length === 0) return event_keys.length > 0
+  return messages.some((message) => message.intake !== id)
+}
+
 /** Passages as lists show them, with their small rails. */
 export async function summaries(engine: Engine, intakes: IntakeSummary[]): Promise<PassageSummary[]> {
-  const messages = await messagesById(engine.database, [...new Set(intakes.flatMap((one) => one.messages))])
-  const replies = await messagesById(engine.database, [...new Set(messages.flatMap((one) => one.replies ?? []))])
+  const messages = await messagesById(engine.reading, [...new Set(intakes.flatMap((one) => one.messages))])
+  const replies = await messagesById(engine.reading, [...new Set(messages.flatMap((one) => one.replies ?? []))])
   return intakes.map((intake) => {
     const own = messages.filter((message) => intake.messages.includes(message.id))
-    const repeated = own.some((message) => message.intake !== intake.id)
+    const repeated = isRepeated(intake, own)
     const paths = own.map((message) => ({
       message,
       replies: replies.filter((reply) => message.replies?.includes(reply.id)),

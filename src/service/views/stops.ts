@@ -1,7 +1,7 @@
-import type { Stop } from "../client/types.ts"
-import { kindOf } from "../core/channels/registry.ts"
-import type { IntakeRow } from "../store/intakeReads.ts"
-import type { MessageRow } from "../store/messages.ts"
+import type { Stop } from "../../client/types.ts"
+import { kindOf } from "../../core/channels/registry.ts"
+import type { IntakeRow } from "../../store/intakeReads.ts"
+import type { MessageRow } from "../../store/messages.ts"
 
 /** A small rail for one message of a list. */
 export function messageStops(message: MessageRow, replies: MessageRow[]): Stop[] {
@@ -49,6 +49,13 @@ export function summaryStops(
     at,
     why: paths[0]?.message.event ?? intake.notes?.join("; ") ?? "nothing in it",
   }
+  if (repeated && paths.length === 0)
+    return [
+      received,
+      verified,
+      { ...parsed, why: "seen before, so long ago that it is no longer known as which message: nothing is done twice" },
+      ...rest(["routed", "handled", "sent", "delivered"], "skipped"),
+    ]
   if (paths.length === 0)
     return [received, verified, parsed, ...rest(["routed", "handled", "sent", "delivered"], "skipped")]
   if (repeated) {

@@ -1,5 +1,5 @@
-import type { AttemptRow } from "../store/messages.ts"
-import type { ParkedRow } from "../store/parked.ts"
+import type { AttemptRow } from "../../store/messages.ts"
+import type { ParkedRow } from "../../store/parked.ts"
 import { doubtIn } from "./doubts.ts"
 
 const attempt = (n: number, outcome: string | null, why: string | null = null) =>

@@ -1,9 +1,9 @@
-import type { Doubt } from "../client/types.ts"
-import type { Database } from "../store/database.ts"
-import type { AttemptRow, MessageRow } from "../store/messages.ts"
-import { attemptsOf } from "../store/messages.ts"
-import type { ParkedRow } from "../store/parked.ts"
-import { parkedOfMessages } from "../store/parked.ts"
+import type { Doubt } from "../../client/types.ts"
+import type { Database } from "../../store/database.ts"
+import type { AttemptRow, MessageRow } from "../../store/messages.ts"
+import { attemptsOf } from "../../store/messages.ts"
+import type { ParkedRow } from "../../store/parked.ts"
+import { parkedOfMessages } from "../../store/parked.ts"
 
 /** What is known of sends of which it was open whether the provider took them, and what was decided; by message. */
 export async function doubtsOf(database: Database, rows: MessageRow[]): Promise<Map<string, Doubt>> {

@@ -1,5 +1,5 @@
-import { railText, railWord } from "../client/rail.ts"
-import type { MessageRow } from "../store/messages.ts"
+import { railText, railWord } from "../../client/rail.ts"
+import type { MessageRow } from "../../store/messages.ts"
 import { messageStops, summaryStops } from "./stops.ts"
 
 const at = new Date("2026-11-23T08:00:00Z")

@@ -1,0 +1,32 @@
+import type { FloodResult, SearchTime } from "./forged.ts"
+import type { KindRates } from "./kinds.ts"
+
+/** One part of a measured run: milliseconds of processor time a message. */
+export interface Share {
+  load: number
+  service: number
+  hosts: number
+  postgres: number
+}
+export interface Run {
+  acknowledged: number
+  handled: number
+  p50: number
+  p99: number
+  share: Share
+}
+export interface Results {
+  taken: string
+  machine: string
+  rounds: number
+  messages: number
+  atOnce: number
+  handwritten: Run[]
+  wobbet: Run[]
+  waiting: { conversations: number; without: number[]; with: number[] }
+  memory: { few: number; many: number; after: [number, number] }
+  /** Reading and rendering by kind; and messages handled end to end a second, by kind, in rounds. */
+  kinds?: { rates: KindRates[]; handled: { [kind: string]: number[] } }
+  /** Finding out why a call was refused, and a flood of such calls beside genuine ones. */
+  forged?: { search: SearchTime[]; floods: FloodResult[] }
+}

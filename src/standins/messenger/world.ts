@@ -1,0 +1,18 @@
+import type { Hook } from "../shared/hub.ts"
+
+export interface MessengerScene {
+  page: { id: string; name: string }
+  token: string
+  appSecret: string
+  people: { id: string; name: string }[]
+}
+
+export interface World extends Omit<MessengerScene, "people"> {
+  hook: Hook | undefined
+  /** What the token may do. */
+  permissions: string[]
+  fields: string[]
+  attachments: Map<string, { mime: string; content: Buffer }>
+  heard: Map<string, number>
+  pace: { delivered: number; read: number }
+}
