@@ -1,26 +1,5 @@
-import type {
-  KindLook,
-  KindShown,
-  BotView,
-  CarriedAnswer,
-  CarriedCall,
-  ChannelCheck,
-  ChannelShown,
-  Comparison,
-  ConversationView,
-  Explanation,
-  LearnedAgreement,
-  LearningShown,
-  LiveEvent,
-  MessageView,
-  Page,
-  ParkedView,
-  Passage,
-  PassageSummary,
-  PersonView,
-  ProfileFault,
-  ProfileShown,
-} from "./types.ts"
+import type { AnswerOf, Operation } from "./api.ts"
+import type { CarriedAnswer, CarriedCall, LearnedAgreement, LiveEvent } from "./types.ts"
 
 /** The service said no: what happened, what to do, and the field that is wrong where one is. */
 export class ApiError extends Error {
@@ -61,84 +40,74 @@ export class Client {
     private readonly token?: string,
   ) {}
 
-  channels = () => this.get<Page<ChannelShown>>("/channels")
-  channel = (key: string) => this.get<ChannelShown>(`/channels/${encodeURIComponent(key)}`)
+  channels = () => this.ask("GET /channels")
+  channel = (key: string) => this.ask("GET /channels/{key}", { at: key })
   addChannel = (body: { kind: string; key: string; settings?: object; secrets?: object }) =>
-    this.post<ChannelShown>("/channels", body)
+    this.ask("POST /channels", { body })
   changeChannel = (key: string, body: { settings?: object; secrets?: object }) =>
-    this.call<ChannelShown>("PATCH", `/channels/${encodeURIComponent(key)}`, {}, body)
-  checkChannel = (key: string) => this.post<ChannelCheck>(`/channels/${encodeURIComponent(key)}/check`)
+    this.ask("PATCH /channels/{key}", { at: key, body })
+  checkChannel = (key: string) => this.ask("POST /channels/{key}/check", { at: key })
+  connectChannel = (key: string) => this.ask("POST /channels/{key}/connect", { at: key })
+  channelRecord = (key: string) => this.ask("GET /channels/{key}/record", { at: key })
+  pauseChannel = (key: string) => this.ask("POST /channels/{key}/pause", { at: key })
+  resumeChannel = (key: string) => this.ask("POST /channels/{key}/resume", { at: key })
+
   learn = (key: string, minutes?: number) =>
-    this.post<LearningShown>(`/channels/${encodeURIComponent(key)}/learn`, minutes === undefined ? {} : { minutes })
-  learned = (key: string) => this.get<LearningShown>(`/channels/${encodeURIComponent(key)}/learn`)
-  stopLearning = (key: string) => this.call<void>("DELETE", `/channels/${encodeURIComponent(key)}/learn`)
+    this.ask("POST /channels/{key}/learn", { at: key, body: minutes === undefined ? {} : { minutes } })
+  learned = (key: string) => this.ask("GET /channels/{key}/learn", { at: key })
+  stopLearning = (key: string) => this.ask("DELETE /channels/{key}/learn", { at: key })
   agreeToLearned = (key: string, body: LearnedAgreement) =>
-    this.post<{ channel: ChannelShown; profile: string; file?: string; first: { status: number } }>(
-      `/channels/${encodeURIComponent(key)}/learn/agree`,
-      body,
-    )
-  profiles = () => this.get<Page<ProfileShown>>("/profiles")
-  setProfile = (source: string, keep = true) =>
-    this.post<{ name?: string; faults: ProfileFault[] }>("/profiles", { source, keep })
+    this.ask("POST /channels/{key}/learn/agree", { at: key, body })
+  profiles = () => this.ask("GET /profiles")
+  setProfile = (source: string, keep = true) => this.ask("POST /profiles", { body: { source, keep } })
 
   /** The next calls of a channel of a service that can be reached, for one that cannot. */
-  fetchCalls = (key: string, wait: number) =>
-    this.get<Page<CarriedCall>>(`/bring/${encodeURIComponent(key)}/calls`, { wait })
+  fetchCalls = (key: string, wait: number) => this.ask("GET /bring/{key}/calls", { at: key, query: { wait } })
   answerCall = (key: string, answer: { id: string } & CarriedAnswer) =>
-    this.post<{ taken: boolean }>(`/bring/${encodeURIComponent(key)}/answers`, answer)
+    this.ask("POST /bring/{key}/answers", { at: key, body: answer })
   /** @param all whether what was given out and never confirmed was surely not taken, and is handled there, too */
-  stopFetching = (key: string, all = false) =>
-    this.call<{ handled: number }>("DELETE", `/bring/${encodeURIComponent(key)}`, { all })
+  stopFetching = (key: string, all = false) => this.ask("DELETE /bring/{key}", { at: key, query: { all } })
   /** Gives a call that came elsewhere to this service, as if it had come here. */
-  giveCall = (key: string, call: CarriedCall) => this.post<CarriedAnswer>(`/bring/${encodeURIComponent(key)}/in`, call)
-  connectChannel = (key: string) => this.post<Comparison>(`/channels/${encodeURIComponent(key)}/connect`)
-  channelRecord = (key: string) => this.get<Comparison>(`/channels/${encodeURIComponent(key)}/record`)
-  pauseChannel = (key: string) => this.post<ChannelShown>(`/channels/${encodeURIComponent(key)}/pause`)
-  resumeChannel = (key: string) => this.post<ChannelShown>(`/channels/${encodeURIComponent(key)}/resume`)
+  giveCall = (key: string, call: CarriedCall) => this.ask("POST /bring/{key}/in", { at: key, body: call })
 
-  messages = (query: Query = {}) => this.get<Page<MessageView>>("/messages", query)
-  message = (id: string) => this.get<MessageView>(`/messages/${encodeURIComponent(id)}`)
+  messages = (query: Query = {}) => this.ask("GET /messages", { query })
+  message = (id: string) => this.ask("GET /messages/{id}", { at: id })
   send = (body: SendRequest, idempotencyKey?: string) =>
-    this.call<{ conversation: string; messages: string[] }>(
-      "POST",
-      "/messages",
-      {},
+    this.ask("POST /messages", {
       body,
-      idempotencyKey ? { "idempotency-key": idempotencyKey } : {},
-    )
+      ...(idempotencyKey ? { headers: { "idempotency-key": idempotencyKey } } : {}),
+    })
 
-  conversations = (query: Query = {}) => this.get<Page<ConversationView>>("/conversations", query)
-  people = (query: Query = {}) => this.get<Page<PersonView>>("/people", query)
-  conversation = (id: string) =>
-    this.get<ConversationView & { state: { [field: string]: unknown } }>(`/conversations/${encodeURIComponent(id)}`)
+  conversations = (query: Query = {}) => this.ask("GET /conversations", { query })
+  people = (query: Query = {}) => this.ask("GET /people", { query })
+  conversation = (id: string) => this.ask("GET /conversations/{id}", { at: id })
   conversationMessages = (id: string, query: Query = {}) =>
-    this.get<Page<MessageView>>(`/conversations/${encodeURIComponent(id)}/messages`, query)
+    this.ask("GET /conversations/{id}/messages", { at: id, query })
   setAnsweredBy = (id: string, answeredBy: "bot" | "person") =>
-    this.call<ConversationView>("PATCH", `/conversations/${encodeURIComponent(id)}`, {}, { answeredBy })
-  resetConversation = (id: string) => this.post<void>(`/conversations/${encodeURIComponent(id)}/reset`)
+    this.ask("PATCH /conversations/{id}", { at: id, body: { answeredBy } })
+  resetConversation = (id: string) => this.ask("POST /conversations/{id}/reset", { at: id })
 
-  passages = (query: Query = {}) => this.get<Page<PassageSummary>>("/passages", query)
-  passage = (id: string) => this.get<Passage>(`/passages/${encodeURIComponent(id)}`)
+  passages = (query: Query = {}) => this.ask("GET /passages", { query })
+  passage = (id: string) => this.ask("GET /passages/{id}", { at: id })
 
-  parked = (query: Query = {}) => this.get<Page<ParkedView>>("/parked", query)
-  retryParked = (id: string) => this.post<ParkedView>(`/parked/${encodeURIComponent(id)}/retry`)
-  editParked = (id: string, text: string) =>
-    this.post<{ conversation: string; messages: string[] }>(`/parked/${encodeURIComponent(id)}/edit`, { text })
-  dropParked = (id: string) => this.post<ParkedView>(`/parked/${encodeURIComponent(id)}/drop`)
+  parked = (query: Query = {}) => this.ask("GET /parked", { query })
+  retryParked = (id: string) => this.ask("POST /parked/{id}/retry", { at: id })
+  editParked = (id: string, text: string) => this.ask("POST /parked/{id}/edit", { at: id, body: { text } })
+  dropParked = (id: string) => this.ask("POST /parked/{id}/drop", { at: id })
 
-  looks = (replies: object[]) => this.post<Page<KindLook>>("/looks", { replies })
-  kinds = () => this.get<Page<KindShown>>("/kinds")
+  looks = (replies: object[]) => this.ask("POST /looks", { body: { replies } })
+  kinds = () => this.ask("GET /kinds")
 
-  bot = () => this.get<BotView>("/bot")
-  checkBot = (folder?: string) => this.post<BotView & { routes?: string[] }>("/bot/check", folder ? { folder } : {})
+  bot = () => this.ask("GET /bot")
+  checkBot = (folder?: string) => this.ask("POST /bot/check", { body: folder ? { folder } : {} })
   explain = (body: { text: string; channel?: string; choice?: string; state?: object; place?: string }) =>
-    this.post<Explanation>("/bot/explain", body)
+    this.ask("POST /bot/explain", { body })
 
-  session = () => this.get<{ name: string; role: string; csrf?: string }>("/session")
-  signIn = (token: string) => this.post<{ name: string; role: string; csrf: string }>("/session", { token })
-  signOut = () => this.call<void>("DELETE", "/session")
+  session = () => this.ask("GET /session")
+  signIn = (token: string) => this.ask("POST /session", { body: { token } })
+  signOut = () => this.ask("DELETE /session")
   makeToken = (name: string, role: string, channel?: string) =>
-    this.post<{ token: string }>("/tokens", { name, role, ...(channel === undefined ? {} : { channel }) })
+    this.ask("POST /tokens", { body: { name, role, ...(channel === undefined ? {} : { channel }) } })
 
   /** What happens, as it happens, until the signal ends it. Goes on after a break where it was broken off. */
   async *live(signal: AbortSignal): AsyncGenerator<LiveEvent> {
@@ -163,33 +132,28 @@ export class Client {
     }
   }
 
-  private get<T>(path: string, query: Query = {}): Promise<T> {
-    return this.call<T>("GET", path, query)
-  }
-
-  private post<T>(path: string, body?: object): Promise<T> {
-    return this.call<T>("POST", path, {}, body)
-  }
-
-  private async call<T>(
-    method: string,
-    path: string,
-    query: Query = {},
-    body?: object,
-    headers: { [name: string]: string } = {},
-  ): Promise<T> {
+  /** @param given.at what stands in the path in the place of its parameter */
+  private async ask<Name extends Operation>(
+    name: Name,
+    given: { at?: string; query?: Query; body?: object; headers?: { [name: string]: string } } = {},
+  ): Promise<AnswerOf<Name>> {
+    const { at = "", query = {}, body, headers = {} } = given
+    const [method, path] = name.split(" ") as [string, string]
     const search = new URLSearchParams()
-    for (const [name, value] of Object.entries(query)) {
-      if (value !== undefined) search.set(name, value instanceof Date ? value.toISOString() : String(value))
+    for (const [field, value] of Object.entries(query)) {
+      if (value !== undefined) search.set(field, value instanceof Date ? value.toISOString() : String(value))
     }
     const tail = search.size > 0 ? `?${search.toString()}` : ""
-    const answer = await this.fetch(`${this.url}/api/v1${path}${tail}`, {
-      method,
-      headers: { ...this.identify(), ...(body ? { "content-type": "application/json" } : {}), ...headers },
-      ...(body ? { body: JSON.stringify(body) } : {}),
-    })
+    const answer = await this.fetch(
+      `${this.url}/api/v1${path.replace(/\{\w+\}/, () => encodeURIComponent(at))}${tail}`,
+      {
+        method,
+        headers: { ...this.identify(), ...(body ? { "content-type": "application/json" } : {}), ...headers },
+        ...(body ? { body: JSON.stringify(body) } : {}),
+      },
+    )
     if (!answer.ok) throw await errorOf(answer)
-    return (answer.status === 204 ? undefined : await answer.json()) as T
+    return (answer.status === 204 ? undefined : await answer.json()) as AnswerOf<Name>
   }
 
   private identify(): { [name: string]: string } {

@@ -198,6 +198,16 @@ export interface ChannelShown {
   bringing?: { by: string; since: string; until: string; taken: number; waiting: number; handed: number }
 }
 
+/** Who is signed in. */
+export interface SessionView {
+  name: string
+  role: string
+  /** The word our own pages repeat with every change. */
+  csrf?: string
+  /** Set where nothing but this channel is open to them. */
+  channel?: string
+}
+
 /** One thing that must be right for a channel to work. */
 export interface CheckLine {
   about: "keys" | "permissions" | "address on record" | "way in" | "calls" | "account"
@@ -228,7 +238,7 @@ export interface LearningShown {
     body: "form" | "json" | "xml"
     fields: { where: string; value: string; role?: FieldRole }[]
     roles: { [role in FieldRole]?: string }
-    proofs: { scheme: { scheme: string; secret: string; [field: string]: unknown }; certain: boolean; says: string }[]
+    proofs: { scheme: { scheme: string; secret: string }; certain: boolean; says: string }[]
     lacks: string[]
     call: { method: string; address: string; headers: string[] }
   }

@@ -3,6 +3,7 @@ import type { FastifyInstance, FastifyRequest } from "fastify"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
 import type { Visitor } from "../store/access.ts"
+import { sessionCookie } from "./api/access.ts"
 import { LiveFeed } from "./liveFeed.ts"
 import { allowed } from "./routes.ts"
 
@@ -35,7 +36,7 @@ export function serveLive(
         "The live stream needs a token that Wobbet knows.",
         "Sign in, or send a bearer token.",
       )
-    const who = `${visitor.role} ${visitor.name}`
+    const who = request.headers.authorization ?? request.cookies[sessionCookie] ?? visitor.name
     refuseCrowd(open, who)
     const cursor = cursorOf(request) ?? (await feed.now())
     reply.hijack()
@@ -60,11 +61,12 @@ export function serveLive(
       full = undefined
       ready()
     })
+    const breath = setInterval(() => raw.write(": still here\n\n"), breathEvery)
+    const lookAgain = () => void stillAllowed(request, whoIs).then((yes) => yes || raw.end())
+    const again = setInterval(lookAgain, lookAgainEvery)
     const hear = (name: "channels" | "lanes", event: string) =>
       engine.bell.on(name, () => !raw.writableNeedDrain && raw.write(`event: ${event}\ndata: {}\n\n`))
-    const off = [hear("channels", "channels"), hear("lanes", "bot")]
-    const breath = setInterval(() => raw.write(": still here\n\n"), breathEvery)
-    const again = setInterval(() => void stillAllowed(request, whoIs).then((yes) => yes || raw.end()), lookAgainEvery)
+    const off = [hear("channels", "channels"), hear("lanes", "bot"), engine.bell.on("visitors", () => lookAgain())]
     raw.on("close", () => {
       leave()
       off.forEach((end) => end())

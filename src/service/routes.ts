@@ -1,16 +1,17 @@
 import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import Joi from "joi"
+import type { AnswerOf, BodyOf, Operation, QueryOf } from "../client/api.ts"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
 import type { Role, Visitor } from "../store/access.ts"
 
-/** One call of the API: who may make it, what it takes, what it does. OpenAPI is made from the same description. */
+/** One operation of the API, as it is served and described. */
 export interface ApiRoute {
   method: "GET" | "POST" | "PATCH" | "DELETE"
   /** Under `/api/v1`, parameters as `{name}`. */
   path: string
   summary: string
-  /** The least role that may; left out where nobody needs to be signed in. */
+  /** The least role that may; without one nobody needs to be signed in. */
   role?: Role
   /** Whether a token that is good for one channel alone will do, where that channel is the path's `key`. */
   forChannel?: boolean
@@ -20,20 +21,43 @@ export interface ApiRoute {
   /** What comes back, in words. */
   answers: string
   status?: number
-  handle: (ask: Ask) => Promise<unknown>
+  handle: (ask: Ask<unknown, unknown>) => Promise<unknown>
 }
 
 /** What a route's code gets: checked input, who asks, and what works behind the service. */
-export interface Ask {
+export interface Ask<Query, Body> {
   params: { [name: string]: string }
-  // Each route's own schema has checked these.
-  query: any
-  body: any
+  query: Query
+  body: Body
   headers: { [name: string]: string | string[] | undefined }
   visitor: Visitor
   engine: Engine
   request: FastifyRequest
   reply: FastifyReply
+}
+
+/** An answer as the code gives it: on the wire its times become text. */
+export type Given<Answer> = Answer extends string
+  ? string extends Answer
+    ? string | Date
+    : Answer
+  : Answer extends readonly (infer Item)[]
+    ? readonly Given<Item>[]
+    : Answer extends object
+      ? { [Field in keyof Answer]: Given<Answer[Field]> }
+      : Answer
+
+/** An operation of the API, its input and its answer typed by the client's own description. */
+export function route<Name extends Operation>(
+  name: Name,
+  given: Omit<ApiRoute, "method" | "path" | "handle"> & {
+    handle: (ask: Ask<QueryOf<Name>, BodyOf<Name>>) => Promise<Given<AnswerOf<Name>>>
+  },
+): ApiRoute {
+  const [method, path] = name.split(" ") as [ApiRoute["method"], string]
+  // Its own schemas check what comes before it gets there.
+  const handle = given.handle as unknown as ApiRoute["handle"]
+  return { ...given, method, path, handle }
 }
 
 const ranks: Record<Role, number> = { bring: -1, reader: 0, operator: 1, developer: 2, owner: 3 }

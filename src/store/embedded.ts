@@ -261,8 +261,7 @@ function socketFolder(place: string, owner: User | undefined): string | undefine
       const found = lstatSync(folder)
       const { uid, mode } = found
       // One that was there before may be a trap: it must be ours, closed to others, and no link.
-      if (found.isDirectory() && uid === (owner?.uid ?? process.getuid?.()) && (mode & 0o077) === 0)
-        return folder
+      if (found.isDirectory() && uid === (owner?.uid ?? process.getuid?.()) && (mode & 0o077) === 0) return folder
     } catch {
       continue
     }

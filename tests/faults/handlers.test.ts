@@ -1,6 +1,15 @@
-import { readdirSync, readFileSync } from "node:fs"
 import type { Service, Standin } from "../support/harness.ts"
-import { endAll, eventually, pause, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import {
+  childrenOf,
+  endAll,
+  eventually,
+  isRunning,
+  pause,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+} from "../support/harness.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { bring, crowd, hookSecret, update } from "../support/updates.ts"
 
@@ -84,6 +93,22 @@ describe("nobody waits for a bad handler", () => {
     expect(answers.map(([first]) => first!.text)).toEqual(["slow 0", "slow 1", "slow 2"])
   }, 60_000)
 
+  test("what is said once a loop is stuck waits for nothing: a warm host takes all of it, and none runs twice", async () => {
+    const own = await startService({ bot: tempFolder(quayBot), faults: "" })
+    const bad = await Stage.set(own, standin, { gather: 0 })
+    const others = await Promise.all([1, 2, 3, 4].map(() => Stage.set(own, standin, { gather: 0 })))
+    await others[0]!.say("say warm")
+    await others[0]!.answered(1)
+    await bad.say("spin")
+    await eventually(async () => (await bad.messages({ direction: "in" })).length === 1, "the loop to begin")
+    // By then it has been silent for long enough to be noticed, and not for long enough to be given up.
+    await pause(600)
+    await Promise.all(others.map((one, n) => one.say(`fresh ${n}`)))
+    const answers = await Promise.all(others.map((one, n) => one.answered(n === 0 ? 2 : 1)))
+    expect(answers.map((said) => said.at(-1)!.text)).toEqual([0, 1, 2, 3].map((n) => `fresh ${n}`))
+    await own.stop()
+  }, 60_000)
+
   test("fifty that take their time hold up nobody who is quick", async () => {
     const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
     await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
@@ -127,23 +152,3 @@ describe("nobody waits for a bad handler", () => {
     expect((await stage.answered(1))[0]!.text).toBe("you said secret")
   })
 })
-
-function statOf(pid: number): string[] | undefined {
-  try {
-    return readFileSync(`/proc/${pid}/stat`, "utf8")
-      .replace(/^.*\) /, "")
-      .split(" ")
-  } catch {
-    return undefined
-  }
-}
-
-function childrenOf(pid: number): number[] {
-  const all = readdirSync("/proc").filter((name) => /^\d+$/.test(name))
-  return all.map(Number).filter((one) => statOf(one)?.[1] === String(pid))
-}
-
-/** One that has ended and that nobody has asked about yet counts as ended. */
-function isRunning(pid: number): boolean {
-  return !/^[ZX]?$/.test(statOf(pid)?.[0] ?? "")
-}

@@ -182,6 +182,51 @@ test("under load one of two is killed and the other told to stop: every message 
   await Promise.all(services.map((one) => one.stop()))
 }, 120_000)
 
+test("a rolling restart under load leaves no doubt: each gives up its duties only when it has ended them", async () => {
+  const database = await freshDatabase()
+  const bot = tempFolder(quayBot)
+  const start = () => startService({ bot, database, faults: "" })
+  const services = [await start(), await start()]
+  const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0 })
+  await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
+  const people = await crowd(stage, 12)
+  await eventually(async () => (await services[1]!.client.channels()).items.length > 0, "both to know the channel")
+  // Every call is under way for a while, so that one is whenever a process is told to stop.
+  await standin.post("faults", {
+    kind: "slow",
+    method: "sendMessage",
+    count: 1000,
+    seconds: 0.4,
+    bot: stage.bot.username,
+  })
+  let talking = true
+  const rounds = people.map(async (chat) => {
+    let n = 0
+    while (talking) {
+      await insist(services, stage.key, hookSecret, update(chat, "count"))
+      n++
+      await pause(500)
+    }
+    return n
+  })
+  for (const at of [0, 1, 0, 1]) {
+    await pause(1200)
+    expect(await services[at]!.stop("SIGTERM")).toBe(0)
+    services[at] = await start()
+  }
+  talking = false
+  const said = await Promise.all(rounds)
+  for (const [at, chat] of people.entries()) {
+    const counts = Array.from({ length: said[at]! }, (_, n) => `count ${n + 1}`)
+    expect((await stage.answered(said[at]!, chat)).map((one) => one.text)).toEqual(counts)
+  }
+  const [service] = services
+  expect((await service!.client.messages({ channel: stage.key, doubtful: true })).items).toEqual([])
+  const attempts = await query<{ outcome: string }>(database, "SELECT DISTINCT outcome FROM attempts")
+  expect(attempts).toEqual([{ outcome: "accepted" }])
+  await Promise.all(services.map((one) => one.stop()))
+}, 120_000)
+
 describe("order does not hang on ids or clocks", () => {
   let database: string
   let service: Service

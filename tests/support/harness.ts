@@ -1,7 +1,16 @@
 import type { ChildProcess } from "node:child_process"
 import { spawn } from "node:child_process"
 import { randomBytes } from "node:crypto"
-import { chmodSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs"
+import {
+  chmodSync,
+  existsSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  writeFileSync,
+} from "node:fs"
 import { createServer } from "node:net"
 import { tmpdir } from "node:os"
 import { dirname, join, resolve } from "node:path"
@@ -58,12 +67,59 @@ export async function startDatabaseServer() {
   }
   endings.push(() => stop())
   return {
+    home,
     database: (name: string) => server.database(name),
+    /** The server's own processes, the one that started the others first. */
+    processes: () => {
+      const parent = Number(readFileSync(pidFile, "utf8").split("\n")[0])
+      return [parent, ...childrenOf(parent)]
+    },
     stop,
     start: async () => {
       server = await startEmbedded(home)
     },
   }
+}
+
+function statOf(pid: number): string[] | undefined {
+  try {
+    return readFileSync(`/proc/${pid}/stat`, "utf8")
+      .replace(/^.*\) /, "")
+      .split(" ")
+  } catch {
+    return undefined
+  }
+}
+
+export function childrenOf(pid: number): number[] {
+  const all = readdirSync("/proc").filter((name) => /^\d+$/.test(name))
+  return all.map(Number).filter((one) => statOf(one)?.[1] === String(pid))
+}
+
+/** The processes that run a service's handlers. */
+export function hostsOf(service: Running): number[] {
+  return childrenOf(service.child.pid!).filter((pid) =>
+    readFileSync(`/proc/${pid}/cmdline`, "utf8").includes("host.js"),
+  )
+}
+
+/** One that has ended and that nobody has asked about yet counts as ended. */
+export function isRunning(pid: number): boolean {
+  return !/^[ZX]?$/.test(statOf(pid)?.[0] ?? "")
+}
+
+/** How many transactions the service ends on its database in so many milliseconds: what it costs, whatever the machine. */
+export async function transactionsIn(database: string, milliseconds: number): Promise<number> {
+  const count = async () => {
+    const [found] = await query<{ n: number }>(
+      database,
+      "SELECT (xact_commit + xact_rollback)::int AS n FROM pg_stat_database WHERE datname = current_database()",
+    )
+    return found!.n
+  }
+  const before = await count()
+  await pause(milliseconds)
+  return (await count()) - before
 }
 
 /** Looks into a database, where no surface of the service tells. */
@@ -157,6 +213,7 @@ export async function run(
 
 export interface Service extends Running {
   client: Client
+  token: string
   address: string
   home: string
   env: NodeJS.ProcessEnv
@@ -188,7 +245,7 @@ export async function startService(
   const running = await start(args, env, /Wobbet is up/, options.faults === undefined ? wobbet : withFaults)
   const token = readFileSync(join(home, "token"), "utf8").trim()
   const address = `http://127.0.0.1:${port}`
-  return { ...running, client: new Client(address, token), address, home, env: { ...env, WOBBET_URL: address } }
+  return { ...running, client: new Client(address, token), token, address, home, env: { ...env, WOBBET_URL: address } }
 }
 
 export interface Standin {

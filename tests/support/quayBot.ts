@@ -14,6 +14,7 @@ routes:
   - { name: waits, meets: { phrase: "wait for ever" }, handler: waits }
   - { name: spins, meets: { phrase: "spin" }, handler: spins }
   - { name: slow, meets: { phrase: "slow {n as integer}" }, handler: slow }
+  - { name: fresh, meets: { phrase: "fresh {n as integer}" }, handler: fresh }
   - { name: long, meets: { phrase: "long" }, handler: long }
   - { name: edits, meets: { event: edited }, handler: { text: "You changed it." } }
   - { name: hogs, meets: { phrase: "hog" }, handler: hogs }
@@ -35,6 +36,8 @@ export default handler(() => { console.log("about to fail"); throw new Error("th
   "handlers/naps.ts": `export default async () => { await new Promise((r) => setTimeout(r, 1500)); return "awake" }`,
   "handlers/slow.ts": `import { handler } from "wobbet"
 export default handler(async ({ slots }) => { await new Promise((r) => setTimeout(r, 400)); return "slow " + slots.n })`,
+  "handlers/fresh.ts": `import { handler } from "wobbet"
+export default handler(async ({ slots, again }) => { await new Promise((r) => setTimeout(r, 300)); return (again ? "again " : "fresh ") + slots.n })`,
   "handlers/long.ts": `export default () => ({ replies: "A sentence of the timetable. ".repeat(300) })`,
   "handlers/echo.ts": `import { handler } from "wobbet"
 export default handler(({ message, messages, slots }) => "you said " + slots.words + (messages.length > 1 ? " (" + messages.length + ")" : "") + (process.env.WOBBET_SEAL_KEY ?? "") )`,

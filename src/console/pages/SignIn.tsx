@@ -1,9 +1,10 @@
+import type { SessionView } from "../../client/types.ts"
 import { useState } from "react"
 import type { FormEvent } from "react"
 import { Button, Problem } from "../parts/basics.tsx"
 import { service } from "../service.ts"
 
-export function SignIn({ done }: { done: (visitor: { name: string; role: string; csrf: string }) => void }) {
+export function SignIn({ done }: { done: (visitor: SessionView) => void }) {
   const [token, setToken] = useState("")
   const [error, setError] = useState<Error>()
   const [busy, setBusy] = useState(false)

@@ -34,6 +34,17 @@ export interface LearningView {
   inlet: string
 }
 
+/** What a person agreed to about a gateway. */
+export interface Agreement {
+  name: string
+  places: { [role in FieldRole]?: string }
+  proof?: VerifyScheme
+  sending: Sending
+  addresses: "numbers" | "names"
+  secrets: { [name: string]: string }
+  settings: { [name: string]: unknown }
+}
+
 /** Gateway profiles: those there are, and learning new ones from a call. */
 export class Profiles {
   constructor(
@@ -138,15 +149,7 @@ export class Profiles {
   /** Writes the profile that was agreed to, and reads the sample with it as the channel's first call. */
   async agree(
     key: string,
-    given: {
-      name: string
-      places: { [role in FieldRole]?: string }
-      proof?: VerifyScheme
-      sending: Sending
-      addresses: "numbers" | "names"
-      secrets: { [name: string]: string }
-      settings: { [name: string]: unknown }
-    },
+    given: Agreement,
   ): Promise<{ channel: ChannelView; profile: string; file?: string; first: { status: number } }> {
     const { care, sampling, inlet } = this.parts
     const { channel } = care.known(key)

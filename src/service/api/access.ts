@@ -6,6 +6,7 @@ import type { Visitor } from "../../store/access.ts"
 import { endSession, keepSession, keepToken, record, visitorByToken } from "../../store/access.ts"
 import type { Database } from "../../store/database.ts"
 import type { ApiRoute } from "../routes.ts"
+import { route } from "../routes.ts"
 
 export const sessionCookie = "wobbet_session"
 const sessionSeconds = 14 * 86_400
@@ -21,17 +22,13 @@ export async function openSession(database: Database, visitor: Visitor): Promise
 export const cookieOptions = { path: "/", httpOnly: true, sameSite: "lax" as const, maxAge: sessionSeconds }
 
 export const accessRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/session",
+  route("GET /session", {
     summary: "Who is signed in",
     role: "reader",
     answers: "Name and role, and the word our own pages repeat with every change.",
     handle: async ({ visitor }) => visitor,
-  },
-  {
-    method: "POST",
-    path: "/session",
+  }),
+  route("POST /session", {
     summary: "Sign in to the console with a token",
     body: Joi.object({ token: Joi.string().max(500).required() }),
     answers: "Name and role; the session is in a cookie.",
@@ -48,22 +45,19 @@ export const accessRoutes: ApiRoute[] = [
       void reply.setCookie(sessionCookie, cookie, { ...cookieOptions, secure: request.protocol === "https" })
       return { ...visitor, csrf }
     },
-  },
-  {
-    method: "DELETE",
-    path: "/session",
+  }),
+  route("DELETE /session", {
     summary: "Sign out",
     role: "reader",
     answers: "Nothing.",
     handle: async ({ engine, request, reply }) => {
       const cookie = request.cookies[sessionCookie]
       if (cookie) await endSession(engine.database, cookie)
+      engine.bell.ring("visitors")
       void reply.clearCookie(sessionCookie, { path: "/" })
     },
-  },
-  {
-    method: "POST",
-    path: "/tokens",
+  }),
+  route("POST /tokens", {
     summary: "Make a token",
     role: "owner",
     body: Joi.object({
@@ -80,5 +74,5 @@ export const accessRoutes: ApiRoute[] = [
       await record(engine.database, visitor.name, "token made", { name: body.name, role: body.role })
       return { token, name: body.name, role: body.role }
     },
-  },
+  }),
 ]

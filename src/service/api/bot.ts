@@ -1,25 +1,22 @@
 import { resolve } from "node:path"
 import Joi from "joi"
-import type { HandlerName } from "../../core/routing/bot.ts"
 import type { Message } from "../../core/message/message.ts"
 import { RouteTable } from "../../core/routing/table.ts"
 import { readBotFolder } from "../../engine/handlers/botFolder.ts"
+import { handlerOf } from "../../engine/handlers/registry.ts"
 import { notFound } from "../../engine/trouble.ts"
 import { newestRelease, releaseById, releaseOfChannel } from "../../store/releases.ts"
 import type { ApiRoute } from "../routes.ts"
+import { route } from "../routes.ts"
 
 export const botRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/bot",
+  route("GET /bot", {
     summary: "The bot folder this service follows, and what is wrong with it",
     role: "reader",
     answers: "The folder, the release that answers, and the faults of a newer version.",
     handle: async ({ engine }) => engine.bot,
-  },
-  {
-    method: "POST",
-    path: "/bot/check",
+  }),
+  route("POST /bot/check", {
     summary: "Check the followed bot folder, or another on the service's machine, without publishing it",
     role: "developer",
     body: Joi.object({ folder: Joi.string() }),
@@ -33,10 +30,8 @@ export const botRoutes: ApiRoute[] = [
       const { bot, id } = reading.ready
       return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults: [] }
     },
-  },
-  {
-    method: "POST",
-    path: "/bot/explain",
+  }),
+  route("POST /bot/explain", {
     summary: "What would be decided about a text, and for each route why",
     role: "reader",
     body: Joi.object({
@@ -59,11 +54,11 @@ export const botRoutes: ApiRoute[] = [
         state: body.state,
       }
       const decision = table.decide(situation)
-      const handler =
-        "handler" in decision && decision.handler !== undefined ? { handler: handlerName(decision.handler) } : {}
-      return { ...decision, ...handler, release: release.id, routes: table.explain(situation) }
+      const { handler, ...taken } = { handler: undefined, ...decision }
+      const name = handler === undefined ? {} : { handler: handlerOf(handler).name }
+      return { ...taken, ...name, release: release.id, routes: table.explain(situation) }
     },
-  },
+  }),
 ]
 
 function saidAs(body: { text: string; choice?: string; place: "direct" | "group" | "broadcast" }): Message {
@@ -77,8 +72,4 @@ function saidAs(body: { text: string; choice?: string; place: "direct" | "group"
     text: body.text,
     command: { name: command[1]!.toLowerCase(), ...(command[2] ? { args: command[2] } : {}) },
   }
-}
-
-function handlerName(handler: HandlerName): string {
-  return typeof handler === "string" ? handler : "text"
 }

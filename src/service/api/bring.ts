@@ -1,6 +1,7 @@
 import Joi from "joi"
 import { record } from "../../store/access.ts"
 import type { ApiRoute } from "../routes.ts"
+import { route } from "../routes.ts"
 
 const carried = Joi.object({
   id: Joi.string()
@@ -15,9 +16,7 @@ const carried = Joi.object({
 
 /** Fetching a channel's calls from a service that can be reached, and giving them to one that cannot. */
 export const bringRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/bring/{key}/calls",
+  route("GET /bring/{key}/calls", {
     summary: "The next calls of a channel, for a service that cannot be reached itself",
     role: "developer",
     forChannel: true,
@@ -33,10 +32,8 @@ export const bringRoutes: ApiRoute[] = [
       request.raw.socket.once("close", () => gone.abort())
       return { items: await engine.forwarding.next(known, visitor.name, query.wait, gone.signal), next: null }
     },
-  },
-  {
-    method: "POST",
-    path: "/bring/{key}/answers",
+  }),
+  route("POST /bring/{key}/answers", {
     summary: "Say that a call was taken, and what its caller is to hear",
     role: "developer",
     forChannel: true,
@@ -51,10 +48,8 @@ export const bringRoutes: ApiRoute[] = [
       const { id, ...answer } = body
       return { taken: await engine.forwarding.answered(engine.care.known(params.key!), id, answer) }
     },
-  },
-  {
-    method: "DELETE",
-    path: "/bring/{key}",
+  }),
+  route("DELETE /bring/{key}", {
     summary: "Stop fetching: what was not given out is handled here",
     role: "developer",
     forChannel: true,
@@ -69,10 +64,8 @@ export const bringRoutes: ApiRoute[] = [
       await record(engine.database, visitor.name, "calls no longer fetched from elsewhere", { key: params.key })
       return { handled }
     },
-  },
-  {
-    method: "POST",
-    path: "/bring/{key}/in",
+  }),
+  route("POST /bring/{key}/in", {
     summary: "Take a call that a service elsewhere received, as if it had come here",
     role: "developer",
     body: carried,
@@ -86,5 +79,5 @@ export const bringRoutes: ApiRoute[] = [
       written?.(true)
       return answer
     },
-  },
+  }),
 ]

@@ -1,6 +1,7 @@
 import Joi from "joi"
 import { record } from "../../store/access.ts"
 import type { ApiRoute } from "../routes.ts"
+import { route } from "../routes.ts"
 
 const settings = Joi.object().unknown(true).description("the channel's settings, by name")
 const secrets = Joi.object()
@@ -11,17 +12,13 @@ const key = Joi.string()
   .message("a channel's key is small letters, digits and hyphens, such as quay-telegram")
 
 export const channelRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/channels",
+  route("GET /channels", {
     summary: "All channels",
     role: "reader",
     answers: "The channels, their state and their addresses.",
     handle: async ({ engine }) => ({ items: await engine.care.list(), next: null }),
-  },
-  {
-    method: "POST",
-    path: "/channels",
+  }),
+  route("POST /channels", {
     summary: "Add a channel",
     role: "developer",
     body: Joi.object({
@@ -37,18 +34,14 @@ export const channelRoutes: ApiRoute[] = [
       await record(engine.database, visitor.name, "channel added", { key: made.key, kind: made.kind })
       return made
     },
-  },
-  {
-    method: "GET",
-    path: "/channels/{key}",
+  }),
+  route("GET /channels/{key}", {
     summary: "One channel",
     role: "reader",
     answers: "The channel, its state and its address.",
     handle: ({ engine, params }) => engine.care.show(params.key!),
-  },
-  {
-    method: "PATCH",
-    path: "/channels/{key}",
+  }),
+  route("PATCH /channels/{key}", {
     summary: "Change a channel's settings or secrets; a setting given as null goes back to its default",
     role: "developer",
     body: Joi.object({ settings, secrets }).min(1),
@@ -59,18 +52,14 @@ export const channelRoutes: ApiRoute[] = [
       await record(engine.database, visitor.name, "channel changed", { key: params.key, ...names })
       return changed
     },
-  },
-  {
-    method: "POST",
-    path: "/channels/{key}/check",
+  }),
+  route("POST /channels/{key}/check", {
     summary: "Walk the line from the keys to the last call, and stop at the first thing that is wrong",
     role: "developer",
     answers: "Line by line what is right, what is wrong and what to do; and whether a lock-out ended with this.",
     handle: ({ engine, params }) => engine.care.check(params.key!),
-  },
-  {
-    method: "POST",
-    path: "/channels/{key}/connect",
+  }),
+  route("POST /channels/{key}/connect", {
     summary: "Register the channel's address at the provider, and read back what is on record",
     role: "developer",
     answers: "What the provider has on record, and where it differs.",
@@ -79,18 +68,14 @@ export const channelRoutes: ApiRoute[] = [
       await record(engine.database, visitor.name, "channel connected", { key: params.key })
       return compared
     },
-  },
-  {
-    method: "GET",
-    path: "/channels/{key}/record",
+  }),
+  route("GET /channels/{key}/record", {
     summary: "Compare what the provider has on record with what the channel wants",
     role: "reader",
     answers: "What the provider has on record, and in words where it differs.",
     handle: ({ engine, params }) => engine.care.compare(params.key!),
-  },
-  {
-    method: "POST",
-    path: "/channels/{key}/pause",
+  }),
+  route("POST /channels/{key}/pause", {
     summary: "Stop handling and sending; what arrives is kept",
     role: "operator",
     answers: "The channel as it stands now.",
@@ -99,10 +84,8 @@ export const channelRoutes: ApiRoute[] = [
       await record(engine.database, visitor.name, "channel paused", { key: params.key })
       return shown
     },
-  },
-  {
-    method: "POST",
-    path: "/channels/{key}/resume",
+  }),
+  route("POST /channels/{key}/resume", {
     summary: "Go on where the channel stood",
     role: "operator",
     answers: "The channel as it stands now.",
@@ -111,5 +94,5 @@ export const channelRoutes: ApiRoute[] = [
       await record(engine.database, visitor.name, "channel resumed", { key: params.key })
       return shown
     },
-  },
+  }),
 ]

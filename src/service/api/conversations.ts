@@ -4,13 +4,11 @@ import { record } from "../../store/access.ts"
 import { listConversations, listPeople, resetState, setAnsweredBy, stateOf } from "../../store/conversations.ts"
 import { messagesOfConversation } from "../../store/messages.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, page } from "../routes.ts"
+import { cursor, limit, page, route } from "../routes.ts"
 import { withStops } from "./messages.ts"
 
 export const conversationRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/conversations",
+  route("GET /conversations", {
     summary: "Conversations, the one last spoken in first",
     role: "reader",
     query: Joi.object({
@@ -30,10 +28,8 @@ export const conversationRoutes: ApiRoute[] = [
       })
       return page(found, most, (one) => one.lastMessage)
     },
-  },
-  {
-    method: "GET",
-    path: "/people",
+  }),
+  route("GET /people", {
     summary: "Everybody who ever spoke, with the provider's id of each",
     role: "reader",
     query: Joi.object({
@@ -48,10 +44,8 @@ export const conversationRoutes: ApiRoute[] = [
       const found = await listPeople(engine.reading, { ...filter, limit: most + 1, ...(after ? { after } : {}) })
       return page(found, most, (one) => `${one.channel} ${one.address}`)
     },
-  },
-  {
-    method: "GET",
-    path: "/conversations/{id}",
+  }),
+  route("GET /conversations/{id}", {
     summary: "One conversation and what is remembered of it",
     role: "reader",
     answers: "The conversation and its state.",
@@ -59,10 +53,8 @@ export const conversationRoutes: ApiRoute[] = [
       const found = await new Desk(engine).conversation(params.id!)
       return { ...found, state: (await stateOf(engine.reading, found.id)) ?? {} }
     },
-  },
-  {
-    method: "GET",
-    path: "/conversations/{id}/messages",
+  }),
+  route("GET /conversations/{id}/messages", {
     summary: "What was said in a conversation, in the order of its line",
     role: "reader",
     query: Joi.object({ limit, cursor }),
@@ -74,10 +66,8 @@ export const conversationRoutes: ApiRoute[] = [
       const next = found.length === query.limit && found[0]!.position > 1 ? String(found[0]!.position) : null
       return { items: await withStops(engine, found), next }
     },
-  },
-  {
-    method: "PATCH",
-    path: "/conversations/{id}",
+  }),
+  route("PATCH /conversations/{id}", {
     summary: "Choose who answers in a conversation",
     role: "operator",
     body: Joi.object({ answeredBy: Joi.valid("bot", "person").required() }),
@@ -90,10 +80,8 @@ export const conversationRoutes: ApiRoute[] = [
       engine.bell.ring("live")
       return desk.conversation(id)
     },
-  },
-  {
-    method: "POST",
-    path: "/conversations/{id}/reset",
+  }),
+  route("POST /conversations/{id}/reset", {
     summary: "Forget a conversation's state; what was said stays",
     role: "operator",
     answers: "Nothing.",
@@ -102,5 +90,5 @@ export const conversationRoutes: ApiRoute[] = [
       await resetState(engine.database, id)
       await record(engine.database, visitor.name, "conversation reset", { id })
     },
-  },
+  }),
 ]

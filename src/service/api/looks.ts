@@ -5,7 +5,9 @@ import { kinds } from "../../core/channels/registry.ts"
 import { readSettings } from "../../core/channels/settings.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { replySchema } from "../../core/message/reply.ts"
+import type { KindLook } from "../../client/types.ts"
 import type { ApiRoute } from "../routes.ts"
+import { route } from "../routes.ts"
 
 /** Enough for each kind to render; nothing is ever sent with them. */
 const settings: { [kind: string]: { [name: string]: unknown } } = {
@@ -16,9 +18,7 @@ const settings: { [kind: string]: { [name: string]: unknown } } = {
 }
 
 export const looksRoutes: ApiRoute[] = [
-  {
-    method: "POST",
-    path: "/looks",
+  route("POST /looks", {
     summary: "How a reply looks on every kind of channel; nothing is sent",
     role: "reader",
     body: Joi.object({
@@ -33,10 +33,8 @@ export const looksRoutes: ApiRoute[] = [
       const shown = Object.values(kinds).filter((kind) => !only || only.includes(kind.kind))
       return { items: shown.map((kind) => lookOn(kind, replies)), next: null }
     },
-  },
-  {
-    method: "GET",
-    path: "/kinds",
+  }),
+  route("GET /kinds", {
     summary: "The kinds of channel, and how each shows the parts of a reply",
     role: "reader",
     answers: "For each kind its provider's name, its limits and how it shows each part.",
@@ -44,10 +42,10 @@ export const looksRoutes: ApiRoute[] = [
       items: Object.values(kinds).map(({ kind, provider, abilities }) => ({ kind, provider, abilities })),
       next: null,
     }),
-  },
+  }),
 ]
 
-function lookOn(kind: ChannelKind, replies: ReplyPart[]): object {
+function lookOn(kind: ChannelKind, replies: ReplyPart[]): KindLook {
   const channel: Channel = {
     key: "how-it-looks",
     kind: kind.kind,

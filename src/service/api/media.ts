@@ -1,11 +1,10 @@
 import { notFound } from "../../engine/trouble.ts"
 import { contentOf } from "../../store/media.ts"
 import type { ApiRoute } from "../routes.ts"
+import { route } from "../routes.ts"
 
 export const mediaRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/media/{hash}",
+  route("GET /media/{hash}", {
     summary: "The content of a picture, sound or file that came with a message",
     role: "reader",
     answers: "The content, with its type. Messages name the hash under kept.",
@@ -22,5 +21,5 @@ export const mediaRoutes: ApiRoute[] = [
         .header("cache-control", "private, max-age=86400, immutable")
         .send(found.content)
     },
-  },
+  }),
 ]

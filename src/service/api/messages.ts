@@ -1,5 +1,6 @@
 import Joi from "joi"
 import { messageEvents } from "../../core/message/message.ts"
+import type { ReplyPart } from "../../core/message/reply.ts"
 import { replySchema } from "../../core/message/reply.ts"
 import { Desk } from "../../engine/desk.ts"
 import { notFound } from "../../engine/trouble.ts"
@@ -11,7 +12,7 @@ import { doubtsOf } from "../views/doubts.ts"
 import { messageView } from "../views/passages.ts"
 import { messageStops } from "../views/stops.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, page } from "../routes.ts"
+import { cursor, limit, page, route } from "../routes.ts"
 
 const statuses = [...new Set([...inboundStatuses, ...outboundStatuses])]
 
@@ -30,9 +31,7 @@ export async function withStops(engine: Engine, rows: MessageRow[]): Promise<Mes
 }
 
 export const messageRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/messages",
+  route("GET /messages", {
     summary: "Find messages, the newest first",
     role: "reader",
     query: Joi.object({
@@ -55,10 +54,8 @@ export const messageRoutes: ApiRoute[] = [
       const { items, next } = page(found, most, (one) => one.id)
       return { items: await withStops(engine, items), next }
     },
-  },
-  {
-    method: "GET",
-    path: "/messages/{id}",
+  }),
+  route("GET /messages/{id}", {
     summary: "One message",
     role: "reader",
     answers: "The message, how far it got, and why.",
@@ -66,12 +63,10 @@ export const messageRoutes: ApiRoute[] = [
       const found = await messagesById(engine.reading, [params.id!])
       if (found.length === 0)
         throw notFound("message", params.id!, '"wobbet message find" looks for messages by their words.')
-      return (await withStops(engine, found))[0]
+      return (await withStops(engine, found))[0]!
     },
-  },
-  {
-    method: "POST",
-    path: "/messages",
+  }),
+  route("POST /messages", {
     summary: "Say something in a conversation",
     role: "operator",
     headers: { "Idempotency-Key": Joi.string().max(200).description("the same key by the same caller sends once") },
@@ -90,11 +85,11 @@ export const messageRoutes: ApiRoute[] = [
       return new Desk(engine).send({
         to: body.to,
         ...(body.channel ? { channel: body.channel } : {}),
-        replies: body.replies ?? [{ part: "text", text: body.text }],
+        replies: (body.replies as ReplyPart[] | undefined) ?? [{ part: "text", text: body.text! }],
         author: visitor.name,
         origin: visitor.csrf ? "person" : "api",
         ...(typeof key === "string" ? { key } : {}),
       })
     },
-  },
+  }),
 ]

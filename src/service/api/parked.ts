@@ -2,12 +2,10 @@ import Joi from "joi"
 import { Desk } from "../../engine/desk.ts"
 import { listParked } from "../../store/parked.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, page } from "../routes.ts"
+import { cursor, limit, page, route } from "../routes.ts"
 
 export const parkedRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/parked",
+  route("GET /parked", {
     summary: "What was taken out of the line until a person decides",
     role: "reader",
     query: Joi.object({
@@ -25,30 +23,24 @@ export const parkedRoutes: ApiRoute[] = [
         (one) => one.id,
       )
     },
-  },
-  {
-    method: "POST",
-    path: "/parked/{id}/retry",
+  }),
+  route("POST /parked/{id}/retry", {
     summary: "Put it back, at the end of its conversation's line",
     role: "operator",
     answers: "The item, decided.",
     handle: ({ engine, params, visitor }) => new Desk(engine).retry(params.id!, visitor.name),
-  },
-  {
-    method: "POST",
-    path: "/parked/{id}/edit",
+  }),
+  route("POST /parked/{id}/edit", {
     summary: "Send other words instead",
     role: "operator",
     body: Joi.object({ text: Joi.string().max(200_000).required() }),
     answers: "The conversation and the new message.",
     handle: ({ engine, params, body, visitor }) => new Desk(engine).edit(params.id!, body.text, visitor.name),
-  },
-  {
-    method: "POST",
-    path: "/parked/{id}/drop",
+  }),
+  route("POST /parked/{id}/drop", {
     summary: "Leave it unsent or unanswered for good",
     role: "operator",
     answers: "The item, decided.",
     handle: ({ engine, params, visitor }) => new Desk(engine).drop(params.id!, visitor.name),
-  },
+  }),
 ]

@@ -3,12 +3,10 @@ import { notFound } from "../../engine/trouble.ts"
 import { listIntakes } from "../../store/intakeReads.ts"
 import { passageOf, summaries } from "../views/passages.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, page } from "../routes.ts"
+import { cursor, limit, page, route } from "../routes.ts"
 
 export const passageRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/passages",
+  route("GET /passages", {
     summary: "Passages, the newest first",
     role: "reader",
     query: Joi.object({
@@ -27,10 +25,8 @@ export const passageRoutes: ApiRoute[] = [
       const { items, next } = page(found, most, (one) => one.id)
       return { items: await summaries(engine, items), next }
     },
-  },
-  {
-    method: "GET",
-    path: "/passages/{id}",
+  }),
+  route("GET /passages/{id}", {
     summary: "One passage whole: by the id of its intake or of any message in it",
     role: "reader",
     answers:
@@ -40,5 +36,5 @@ export const passageRoutes: ApiRoute[] = [
       if (!passage) throw notFound("passage", params.id!, '"wobbet message find" shows messages with their ids.')
       return passage
     },
-  },
+  }),
 ]

@@ -1,7 +1,9 @@
 import Joi from "joi"
 import { roles } from "../../core/gateway/learn.ts"
 import { record } from "../../store/access.ts"
+import type { Agreement } from "../../engine/care/profiles.ts"
 import type { ApiRoute } from "../routes.ts"
+import { route } from "../routes.ts"
 
 const texts = Joi.object().pattern(Joi.string(), Joi.string())
 const name = Joi.string()
@@ -10,17 +12,13 @@ const name = Joi.string()
 
 /** Gateway profiles, and learning one from a call. */
 export const profileRoutes: ApiRoute[] = [
-  {
-    method: "GET",
-    path: "/profiles",
+  route("GET /profiles", {
     summary: "All gateway profiles",
     role: "reader",
     answers: "The profiles that ship, the bot folder's, and those that were learned, as they are written.",
     handle: async ({ engine }) => ({ items: await engine.profiles.profiles(), next: null }),
-  },
-  {
-    method: "POST",
-    path: "/profiles",
+  }),
+  route("POST /profiles", {
     summary: "Check a gateway profile, and keep it when it has no fault",
     role: "developer",
     body: Joi.object({
@@ -34,10 +32,8 @@ export const profileRoutes: ApiRoute[] = [
         await record(engine.database, visitor.name, "profile set", { name: set.name })
       return set
     },
-  },
-  {
-    method: "POST",
-    path: "/channels/{key}/learn",
+  }),
+  route("POST /channels/{key}/learn", {
     summary: "Wait for one call to learn from; ends by itself",
     role: "developer",
     body: Joi.object({ minutes: Joi.number().min(0.01).max(60).default(10) }),
@@ -47,26 +43,20 @@ export const profileRoutes: ApiRoute[] = [
       await record(engine.database, visitor.name, "learning begun", { key: params.key })
       return begun
     },
-  },
-  {
-    method: "GET",
-    path: "/channels/{key}/learn",
+  }),
+  route("GET /channels/{key}/learn", {
     summary: "What was learned so far",
     role: "developer",
     answers: "Whether a call is waited for; and of one that came, its fields and what they seem to be.",
     handle: ({ engine, params }) => engine.profiles.view(params.key!),
-  },
-  {
-    method: "DELETE",
-    path: "/channels/{key}/learn",
+  }),
+  route("DELETE /channels/{key}/learn", {
     summary: "Stop waiting, and forget what was learned",
     role: "developer",
     answers: "Nothing.",
     handle: ({ engine, params }) => engine.profiles.end(params.key!),
-  },
-  {
-    method: "POST",
-    path: "/channels/{key}/learn/agree",
+  }),
+  route("POST /channels/{key}/learn/agree", {
     summary: "Write the profile that was agreed to, and read the sample with it",
     role: "developer",
     body: Joi.object({
@@ -91,9 +81,9 @@ export const profileRoutes: ApiRoute[] = [
     }),
     answers: "The channel as it stands now, and what the sample was answered when it was read again.",
     handle: async ({ engine, params, body, visitor }) => {
-      const agreed = await engine.profiles.agree(params.key!, body)
+      const agreed = await engine.profiles.agree(params.key!, body as Agreement)
       await record(engine.database, visitor.name, "profile learned", { key: params.key, profile: agreed.profile })
       return agreed
     },
-  },
+  }),
 ]

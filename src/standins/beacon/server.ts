@@ -1,7 +1,7 @@
 import { createHash } from "node:crypto"
 import type { FastifyInstance } from "fastify"
 import { XMLBuilder, XMLParser } from "fast-xml-parser"
-import type { Body, Played , Stage} from "../shared/standin.ts"
+import type { Body, Played, Stage } from "../shared/standin.ts"
 import { act, jsonOf, playStandin, Refusal, withFault } from "../shared/standin.ts"
 
 /**

@@ -1,5 +1,5 @@
 import type { FastifyInstance } from "fastify"
-import type { Body, Played , Stage} from "../shared/standin.ts"
+import type { Body, Played, Stage } from "../shared/standin.ts"
 import { act, jsonOf, playStandin, Refusal, withFault } from "../shared/standin.ts"
 
 /** A made-up gateway that calls nobody: what people say waits in a queue, is fetched, and removed by its receipt. */

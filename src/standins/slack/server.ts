@@ -1,6 +1,6 @@
 import { createHmac } from "node:crypto"
 import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
-import type { Body, Post, Shown, Played , Postman, Stage} from "../shared/standin.ts"
+import type { Body, Post, Shown, Played, Postman, Stage } from "../shared/standin.ts"
 import { act, playStandin, Refusal, snapshot, withFault } from "../shared/standin.ts"
 import { checkPost, shownOf } from "./check.ts"
 

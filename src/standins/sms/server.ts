@@ -1,6 +1,6 @@
 import { createHmac } from "node:crypto"
 import type { FastifyInstance, FastifyRequest } from "fastify"
-import type { Body, Post, Shown, Played , Postman, Stage} from "../shared/standin.ts"
+import type { Body, Post, Shown, Played, Postman, Stage } from "../shared/standin.ts"
 import { act, jsonOf, playStandin, Refusal, snapshot, withFault } from "../shared/standin.ts"
 
 /** A made-up SMS gateway with three ways of speaking, and the telephones it reaches. */

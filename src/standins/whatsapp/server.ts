@@ -1,6 +1,6 @@
 import type { FastifyInstance, FastifyRequest } from "fastify"
 import { bearerOf, faultRefusal, graphRefusal, handshake, serveDebugToken, signedPost } from "../shared/hub.ts"
-import type { Body, Shown, Played , Postman, Stage} from "../shared/standin.ts"
+import type { Body, Shown, Played, Postman, Stage } from "../shared/standin.ts"
 import { act, jsonOf, playStandin, Refusal, snapshot, withFault } from "../shared/standin.ts"
 import { checkMessage, shownOf } from "./check.ts"
 import type { WhatsAppScene, World } from "./world.ts"

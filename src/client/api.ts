@@ -1,0 +1,121 @@
+import type {
+  BotView,
+  CarriedAnswer,
+  CarriedCall,
+  ChannelCheck,
+  ChannelShown,
+  Comparison,
+  ConversationView,
+  Explanation,
+  FieldRole,
+  KindLook,
+  KindShown,
+  LearnedAgreement,
+  LearningShown,
+  MessageView,
+  Page,
+  ParkedView,
+  Passage,
+  PassageSummary,
+  PersonView,
+  ProfileFault,
+  ProfileShown,
+  SessionView,
+} from "./types.ts"
+
+type Fields = { [name: string]: unknown }
+type Texts = { [name: string]: string }
+interface Paged {
+  limit: number
+  cursor?: string
+}
+interface Sent {
+  conversation: string
+  messages: string[]
+}
+
+/**
+ * Every operation of the API: its query and body, as they are once they were checked and filled with their defaults, and
+ * its answer, as it goes over the wire. The service's routes and the client are both typed by this.
+ */
+export interface Api {
+  "GET /channels": { answer: Page<ChannelShown> }
+  "POST /channels": { body: { kind: string; key: string; settings: Fields; secrets: Texts }; answer: ChannelShown }
+  "GET /channels/{key}": { answer: ChannelShown }
+  "PATCH /channels/{key}": { body: { settings?: Fields; secrets?: Texts }; answer: ChannelShown }
+  "POST /channels/{key}/check": { answer: ChannelCheck }
+  "POST /channels/{key}/connect": { answer: Comparison }
+  "GET /channels/{key}/record": { answer: Comparison }
+  "POST /channels/{key}/pause": { answer: ChannelShown }
+  "POST /channels/{key}/resume": { answer: ChannelShown }
+  "POST /channels/{key}/learn": { body: { minutes: number }; answer: LearningShown }
+  "GET /channels/{key}/learn": { answer: LearningShown }
+  "DELETE /channels/{key}/learn": { answer: void }
+  "POST /channels/{key}/learn/agree": {
+    body: LearnedAgreement & { places: { [role in FieldRole]?: string } }
+    answer: { channel: ChannelShown; profile: string; file?: string; first: { status: number } }
+  }
+  "GET /profiles": { answer: Page<ProfileShown> }
+  "POST /profiles": { body: { source: string; keep: boolean }; answer: { name?: string; faults: ProfileFault[] } }
+  "GET /bring/{key}/calls": { query: { wait: number }; answer: Page<CarriedCall> }
+  "POST /bring/{key}/answers": { body: { id: string } & CarriedAnswer; answer: { taken: boolean } }
+  "DELETE /bring/{key}": { query: { all: boolean }; answer: { handled: number } }
+  "POST /bring/{key}/in": { body: CarriedCall; answer: CarriedAnswer }
+  "GET /messages": {
+    query: Paged & {
+      channel?: string
+      conversation?: string
+      direction?: "in" | "out"
+      event?: string
+      status?: string
+      doubtful?: boolean
+      from?: Date
+      to?: Date
+      text?: string
+    }
+    answer: Page<MessageView>
+  }
+  "GET /messages/{id}": { answer: MessageView }
+  "POST /messages": { body: { to: string; channel?: string; text?: string; replies?: object[] }; answer: Sent }
+  "GET /conversations": {
+    query: Paged & { channel?: string; person?: string; text?: string; order?: string }
+    answer: Page<ConversationView>
+  }
+  "GET /people": { query: Paged & { channel?: string; address?: string; text?: string }; answer: Page<PersonView> }
+  "GET /conversations/{id}": { answer: ConversationView & { state: Fields } }
+  "GET /conversations/{id}/messages": { query: Paged; answer: Page<MessageView> }
+  "PATCH /conversations/{id}": { body: { answeredBy: "bot" | "person" }; answer: ConversationView }
+  "POST /conversations/{id}/reset": { answer: void }
+  "GET /passages": {
+    query: Paged & { channel?: string; genuine?: boolean; quiet?: boolean }
+    answer: Page<PassageSummary>
+  }
+  "GET /passages/{id}": { answer: Passage }
+  "GET /parked": { query: Paged & { channel?: string; open: boolean }; answer: Page<ParkedView> }
+  "POST /parked/{id}/retry": { answer: ParkedView }
+  "POST /parked/{id}/edit": { body: { text: string }; answer: { messages: string[] } }
+  "POST /parked/{id}/drop": { answer: ParkedView }
+  "POST /looks": { body: { replies: object[]; kinds?: string[] }; answer: Page<KindLook> }
+  "GET /kinds": { answer: Page<KindShown> }
+  /** The content itself. */
+  "GET /media/{hash}": { answer: unknown }
+  "GET /bot": { answer: BotView }
+  "POST /bot/check": { body: { folder?: string }; answer: BotView & { routes?: string[] } }
+  "POST /bot/explain": {
+    body: { text: string; channel?: string; choice?: string; state: Fields; place: "direct" | "group" | "broadcast" }
+    answer: Explanation
+  }
+  "GET /session": { answer: SessionView }
+  "POST /session": { body: { token: string }; answer: SessionView }
+  "DELETE /session": { answer: void }
+  "POST /tokens": {
+    body: { name: string; role: "owner" | "developer" | "operator" | "reader" | "bring"; channel?: string }
+    answer: { token: string; name: string; role: string }
+  }
+}
+
+export type Operation = keyof Api
+
+export type QueryOf<Name extends Operation> = Api[Name] extends { query: infer Query } ? Query : undefined
+export type BodyOf<Name extends Operation> = Api[Name] extends { body: infer Body } ? Body : undefined
+export type AnswerOf<Name extends Operation> = Api[Name]["answer"]

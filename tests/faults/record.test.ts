@@ -1,0 +1,160 @@
+import pg from "pg"
+import type { Service, Standin } from "../support/harness.ts"
+import {
+  endAll,
+  eventually,
+  freshDatabase,
+  query,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+} from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
+import { bring, hookSecret, update } from "../support/updates.ts"
+
+let standin: Standin
+beforeAll(async () => {
+  standin = await startStandin()
+})
+afterAll(endAll)
+
+async function scene(env: NodeJS.ProcessEnv = {}) {
+  const database = await freshDatabase()
+  const bot = tempFolder(quayBot)
+  const service = await startService({ database, bot, faults: "", env })
+  const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
+  await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
+  await standin.post("start", { bot: stage.bot.username, from: stage.person.id })
+  const say = (text: string, to: Service = service) => bring(to, stage.key, hookSecret, update(stage.person.id, text))
+  return { database, bot, service, stage, say }
+}
+
+/** A transaction of somebody who reads for long, as a report or a copy does. */
+async function reader(database: string) {
+  const client = new pg.Client({ connectionString: database })
+  await client.connect()
+  await client.query("BEGIN")
+  await client.query("SELECT count(*) FROM messages")
+  return async () => {
+    await client.query("COMMIT")
+    await client.end()
+  }
+}
+
+const monthAhead = (months: number) => {
+  const now = new Date()
+  return new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth() + months, 1))
+    .toISOString()
+    .slice(0, 7)
+    .replace("-", "_")
+}
+
+test("the record: a passage is whole after its event's key has been forgotten, alone and in lists", async () => {
+  const { database, service, stage, say } = await scene()
+  expect(await say("count")).toBe(200)
+  await stage.answered(1)
+  const again = update(stage.person.id, "count")
+  for (let n = 0; n < 2; n++) expect(await bring(service, stage.key, hookSecret, again)).toBe(200)
+  await stage.answered(2)
+  const before = (await service.client.passages({ channel: stage.key, limit: 3 })).items
+  // What housekeeping does after thirty days.
+  await query(database, "DELETE FROM seen")
+  const after = (await service.client.passages({ channel: stage.key, limit: 3 })).items
+  expect(after.slice(1)).toEqual(before.slice(1))
+  const { paths } = await service.client.passage(before[2]!.id)
+  expect(paths.map((path) => path.replies.map((reply) => reply.message.text))).toEqual([["count 1"]])
+  // Of a repetition it is only known that it was one.
+  expect(after[0]).toMatchObject({ repeated: true })
+  expect(after[0]!.stops[2]!.why).toContain("seen before")
+  await service.stop()
+})
+
+test("the record: what belongs to a month that no partition holds is kept, and its month is made", async () => {
+  // A service whose ids are of months ago: what a journal holds that lay on a disk for a season.
+  const { database, service, stage, say } = await scene({ WOBBET_FAULTS_ID_SHIFT: String(-100 * 86_400_000) })
+  expect(await say("count")).toBe(200)
+  expect((await stage.answered(1))[0]!.text).toBe("count 1")
+  const [kept] = await query<{ id: string; table: string }>(
+    database,
+    "SELECT id, tableoid::regclass::text AS table FROM messages WHERE direction = 'in' LIMIT 1",
+  )
+  const months = await query<{ name: string }>(
+    database,
+    `SELECT relname AS name FROM pg_class WHERE relname LIKE '%_${kept!.table.slice(-7)}' AND relkind = 'r' ORDER BY 1`,
+  )
+  expect(months.map((one) => one.name.replace(/_\d{4}_\d\d$/, ""))).toEqual([
+    "attempts",
+    "intakes",
+    "messages",
+    "turns",
+  ])
+  await service.stop()
+})
+
+test("the record: a service starts, and makes the months ahead, while somebody reads for long", async () => {
+  const { database, bot, service } = await scene()
+  await service.stop()
+  for (const table of ["messages", "turns", "intakes", "attempts"])
+    await query(database, `DROP TABLE ${table}_${monthAhead(2)}`)
+  const end = await reader(database)
+  const next = await startService({ database, bot, faults: "" })
+  const there = await query(database, `SELECT 1 FROM pg_class WHERE relname = 'messages_${monthAhead(2)}'`)
+  expect(there).toHaveLength(1)
+  await end()
+  // Its indexes are the record's own.
+  const indexes = await query<{ n: number }>(
+    database,
+    `SELECT count(*)::int AS n FROM pg_indexes WHERE tablename IN ('messages_${monthAhead(1)}', 'messages_${monthAhead(2)}') GROUP BY tablename`,
+  )
+  expect(new Set(indexes.map((one) => one.n)).size).toBe(1)
+  await next.stop()
+}, 60_000)
+
+test("the record: keys of events are forgotten by the database's clock, soon after a start, and by one process", async () => {
+  const { database, bot, service } = await scene()
+  await query(
+    database,
+    "INSERT INTO seen (channel, event_key, message) VALUES ('quay', 'old', 'msg_01hzzzzzzzzzzzzzzzzzzzzzzz'), ('quay', 'new', 'msg_7zzzzzzzzzzzzzzzzzzzzzzzzz')",
+  )
+  await service.stop()
+  await query(database, "UPDATE chores SET done_at = now() - interval '2 days'")
+  const both = await Promise.all([
+    startService({ database, bot, faults: "" }),
+    startService({ database, bot, faults: "" }),
+  ])
+  const left = () => query(database, "SELECT event_key FROM seen WHERE channel = 'quay'")
+  await eventually(async () => (await left()).length === 1, "the old key to be forgotten", 20)
+  expect(await left()).toEqual([{ event_key: "new" }])
+  const chores = await query<{ name: string; held: boolean; fresh: boolean }>(
+    database,
+    "SELECT name, holder IS NOT NULL AS held, done_at > now() - interval '1 minute' AS fresh FROM chores ORDER BY name",
+  )
+  expect(chores).toEqual(
+    ["keys of events", "months ahead", "refused calls"].map((name) => ({ name, held: false, fresh: true })),
+  )
+  await Promise.all(both.map((one) => one.stop()))
+}, 60_000)
+
+test("the record: a list that takes too long is given up, and messages are answered meanwhile", async () => {
+  const { database, service, stage, say } = await scene()
+  expect(await say("count")).toBe(200)
+  await stage.answered(1)
+  const client = new pg.Client({ connectionString: database })
+  await client.connect()
+  await client.query("BEGIN")
+  // Only lists read the audit's neighbour: what keeps them waiting keeps nobody else.
+  await client.query("LOCK TABLE parked IN ACCESS EXCLUSIVE MODE")
+  const lists = Array.from({ length: 14 }, () =>
+    fetch(`${service.address}/api/v1/parked`, {
+      headers: { authorization: `Bearer ${service.token}` },
+    }).then(async (answer) => ({ status: answer.status, body: (await answer.json()) as { title: string } })),
+  )
+  expect(await say("count")).toBe(200)
+  expect((await stage.answered(2))[1]!.text).toBe("count 2")
+  const [first] = await Promise.all(lists)
+  expect(first).toMatchObject({ status: 503, body: { title: "It took too long" } })
+  await client.query("COMMIT")
+  await client.end()
+  await service.stop()
+}, 60_000)
