@@ -4,7 +4,8 @@ export default {
   transform: { "\\.(tsx?|yaml)$": "<rootDir>/tests/support/transform.mjs" },
   testEnvironment: "node",
   testTimeout: 120_000,
-  maxWorkers: 2,
+  // More than there are processors: a test of several processes waits more than it computes.
+  maxWorkers: 3,
   globalSetup: "<rootDir>/tests/support/setup.mjs",
   globalTeardown: "<rootDir>/tests/support/teardown.mjs",
   reporters: ["default", "<rootDir>/tests/support/reporter.mjs"],

@@ -139,18 +139,41 @@ test("rooms import in one direction: the lint rule fails when one is broken", as
       child.on("close", () => done(out))
       child.stdin.end(code)
     })
-  const cases = await Promise.all([
-    lint("src/core/message/x.ts", 'export { rows } from "../../store/database.ts"\n'),
-    lint("src/core/message/x.ts", 'import { readFileSync } from "node:fs"\nreadFileSync("x")\n'),
-    lint("src/standins/x.ts", 'export { telegram } from "../core/channels/telegram/index.ts"\n'),
-    lint("src/engine/x.ts", 'export const load = () => import("../service/app.ts")\n'),
-    lint("src/service/x.ts", 'export { default } from "knex"\n'),
-    lint("src/engine/x.ts", 'export { rows } from "../store/database.ts"\n'),
-  ])
-  expect(cases[0]).toContain("core may not import from store")
-  expect(cases[1]).toContain('core computes and does nothing else: it may not import "node:fs"')
-  expect(cases[2]).toContain("standins may not import from core")
-  expect(cases[3]).toContain("engine may not import from service")
-  expect(cases[4]).toContain('Only store may use "knex"')
-  expect(cases[5]).toBe("")
+  const cases: [file: string, code: string, says: string][] = [
+    ["src/core/message/x.ts", 'export { rows } from "../../store/database.ts"', "core may not import from store"],
+    [
+      "src/core/message/x.ts",
+      'import { readFileSync } from "node:fs"\nreadFileSync("x")',
+      'core computes and does nothing else: it may not import "node:fs"',
+    ],
+    [
+      "src/standins/x.ts",
+      'export { telegram } from "../core/channels/telegram/index.ts"',
+      "standins may not import from core",
+    ],
+    [
+      "src/engine/turns/x.ts",
+      'export const load = () => import("../../service/app.ts")',
+      "engine may not import from service",
+    ],
+    ["src/service/x.ts", 'export { default } from "knex"', 'Only store may use "knex"'],
+    [
+      "src/engine/sender/x.ts",
+      'export { Turns } from "../turns/turns.ts"',
+      "engine/sender may not import from engine/turns, which stands above it",
+    ],
+    ["src/engine/inlet/x.ts", 'export { Turns } from "../turns/turns.ts"', "engine/turns, which stands beside it"],
+    ["src/engine/timers.ts", "export const timers = 1", 'The engine has no room "timers.ts"'],
+    [
+      "src/store/lines.ts",
+      'export { claimSeconds } from "./claims.ts"',
+      "in a circle: src/store/lines.ts → src/store/claims.ts → src/store/lines.ts",
+    ],
+    ["src/engine/turns/x.ts", 'export { rows } from "../../store/database.ts"', ""],
+  ]
+  const found = await Promise.all(cases.map(([file, code]) => lint(file, `${code}\n`)))
+  for (const [at, [, , says]] of cases.entries()) {
+    if (says === "") expect(found[at]).toBe("")
+    else expect(found[at]).toContain(says)
+  }
 }, 60_000)

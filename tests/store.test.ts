@@ -9,7 +9,7 @@ import * as first from "../src/store/migrations/0001-first.ts"
 import * as fewerRows from "../src/store/migrations/0002-fewer-rows.ts"
 import * as writtenSearch from "../src/store/migrations/0005-written-search.ts"
 import { batch, listLiteral } from "../src/store/unnest.ts"
-import { freshDatabase } from "./support/harness.ts"
+import { emptyDatabase, freshDatabase } from "./support/harness.ts"
 
 let database: Database
 beforeAll(() => {
@@ -87,7 +87,7 @@ test("a statement whose prepared form was lost, as behind a pooling proxy, runs 
 })
 
 test("what was on record before the second migration reads the same after it", async () => {
-  const old = openDatabase(await freshDatabase(), { most: 1 })
+  const old = openDatabase(await emptyDatabase(), { most: 1 })
   await first.up(old)
   await rows(
     old,

@@ -1,6 +1,6 @@
 import { readdirSync, readFileSync } from "node:fs"
 import { gunzipSync } from "node:zlib"
-import { endAll, freshDatabase, query, root, startService } from "./support/harness.ts"
+import { emptyDatabase, endAll, query, root, startService } from "./support/harness.ts"
 
 /**
  * Databases that earlier versions made, with the demo's record in them: `<version>.sql.gz`, and beside it the key their
@@ -13,7 +13,7 @@ afterAll(endAll)
 
 describe.each(versions)("a database of version %s", (version) => {
   test("is upgraded at start and shows the record it held", async () => {
-    const database = await freshDatabase()
+    const database = await emptyDatabase()
     await query(database, gunzipSync(readFileSync(`${folder}/${version}.sql.gz`)).toString("utf8"))
     const [before] = await query<{ intakes: number; messages: number }>(
       database,

@@ -30,13 +30,19 @@ export async function endAll(): Promise<void> {
   for (const end of endings.splice(0).reverse()) await end()
 }
 
-export async function freshDatabase(): Promise<string> {
+/** A database with today's tables: a copy of the one that was made before the first test. */
+export function freshDatabase(): Promise<string> {
+  return newDatabase("TEMPLATE wobbet_template")
+}
+
+/** A database with nothing in it. */
+export function emptyDatabase(): Promise<string> {
+  return newDatabase("")
+}
+
+async function newDatabase(like: string): Promise<string> {
   const name = `t_${randomBytes(6).toString("hex")}`
-  const server = process.env.TEST_DATABASE_SERVER!
-  const client = new pg.Client({ connectionString: `${server}/postgres` })
-  await client.connect()
-  await client.query(`CREATE DATABASE ${name}`)
-  await client.end()
+  await query(`${process.env.TEST_DATABASE_SERVER!}/postgres`, `CREATE DATABASE ${name} ${like}`)
   return addressOf(name)
 }
 
@@ -227,6 +233,8 @@ export async function startService(
     port?: number
     /** What `store/faults.ts` reads; given, the build with the fault points is started. */
     faults?: string
+    /** Another build than the one in `dist`. */
+    program?: string
     env?: NodeJS.ProcessEnv
   } = {},
 ): Promise<Service> {
@@ -242,7 +250,8 @@ export async function startService(
   }
   if (options.faults !== undefined) env.WOBBET_FAULTS = options.faults
   const args = ["serve", ...(options.bot ? ["--bot", options.bot] : [])]
-  const running = await start(args, env, /Wobbet is up/, options.faults === undefined ? wobbet : withFaults)
+  const program = options.program ?? (options.faults === undefined ? wobbet : withFaults)
+  const running = await start(args, env, /Wobbet is up/, program)
   const token = readFileSync(join(home, "token"), "utf8").trim()
   const address = `http://127.0.0.1:${port}`
   return { ...running, client: new Client(address, token), token, address, home, env: { ...env, WOBBET_URL: address } }

@@ -36,7 +36,9 @@ export class HostPool {
 
   /** Loads the bundle in a host, to see whether it loads at all. */
   async check(): Promise<HandlerError | undefined> {
-    return this.pick().ready
+    const host = this.make(false)
+    this.hosts.push(host)
+    return host.ready
   }
 
   /** Ends the hosts once nothing runs in them, or, if that takes longer than so many milliseconds, all the same. */
