@@ -2,16 +2,7 @@ import { spawn } from "node:child_process"
 import { readFileSync, rmSync } from "node:fs"
 import { join } from "node:path"
 import type { Standin } from "./support/harness.ts"
-import {
-  endAll,
-  eventually,
-  freshDatabase,
-  root,
-  Stage,
-  startService,
-  startStandin,
-  tempFolder,
-} from "./support/harness.ts"
+import { endAll, eventually, root, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
 
 let standin: Standin
 beforeAll(async () => {

@@ -132,7 +132,7 @@ describe("an inlet", () => {
         headers: { "x-telegram-bot-api-secret-token": secret },
         body: JSON.stringify({ ...message({ text: "say back" }) }),
       })
-    const name = new URL(database).pathname.slice(1)
+    const name = /\/(t_\w+)/.exec(database)![1]!
     const admin = new pg.Client({ connectionString: `${process.env.TEST_DATABASE_SERVER}/postgres` })
     await admin.connect()
     await admin.query(`ALTER DATABASE ${name} ALLOW_CONNECTIONS false`)

@@ -20,19 +20,7 @@ export function channelCommands(program: Command): void {
     .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect)
     .option("--json", "for programs")
     .addHelpText("after", "\nExample:\n  wobbet channel add telegram quay-telegram --secret token=env:QUAY_TOKEN")
-    .action(async (kind: string, key: string, options: Values) => {
-      const made = await connect().addChannel({
-        kind,
-        key,
-        settings: pairs(options.set),
-        secrets: secrets(options.secret),
-      })
-      if (asJson(options, made)) return
-      print(
-        `Added ${made.kind} channel ${colors.bold(key)}. Its inlet is ${made.inlet}`,
-        `Next: wobbet channel check ${key}, then wobbet channel connect ${key}.`,
-      )
-    })
+    .action(add)
 
   channel
     .command("change")
@@ -41,102 +29,103 @@ export function channelCommands(program: Command): void {
     .option("--set <name=value>", "a setting; an empty value brings back the default", collect)
     .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect)
     .option("--json", "for programs")
-    .action(async (key: string, options: Values) => {
-      const settings = Object.fromEntries(
-        Object.entries(pairs(options.set)).map(([name, value]) => [name, value === "" ? null : value]),
-      )
-      const changed = await connect().changeChannel(key, { settings, secrets: secrets(options.secret) })
-      if (asJson(options, changed)) return
-      print(
-        `Changed ${key}: ${[...Object.keys(settings), ...(options.secret ?? []).map((one) => one.split("=")[0])].join(", ")}.`,
-      )
-      if (
-        "receive" in settings ||
-        "publicUrl" in settings ||
-        options.secret?.some((one) => one.startsWith("hookSecret"))
-      )
-        print(`Next: wobbet channel connect ${key}, so that the provider knows.`)
-      else if (options.secret) print(`Next: wobbet channel check ${key}.`)
-    })
+    .action(change)
 
-  channel
-    .command("list")
-    .description("all channels")
-    .option("--json", "for programs")
-    .action(async (options: { json?: boolean }) => {
-      const { items } = await connect().channels()
-      if (asJson(options, items)) return
-      table(
-        ["channel", "kind", "state", "who", "receives", "last genuine call"],
-        items.map((one) => [one.key, one.kind, stateWord(one), who(one), receives(one), when(one.lastGenuine)]),
-        "There are no channels yet. Add one: wobbet channel add telegram <key> --secret token=…",
-      )
-    })
+  channel.command("list").description("all channels").option("--json", "for programs").action(list)
 
-  channel
-    .command("show")
-    .description("one channel, and whether the provider agrees with it")
-    .argument("<key>")
-    .option("--json", "for programs")
-    .action(async (key: string, options: { json?: boolean }) => {
-      const client = connect()
-      const shown = await client.channel(key)
-      const compared = await client.channelRecord(key).catch((error: unknown): Comparison => {
-        if (!(error instanceof ApiError)) throw error
-        return { differences: [], fault: { says: error.message, remedy: error.remedy } }
-      })
-      if (asJson(options, { ...shown, record: compared })) return
-      printChannel(shown)
-      printComparison(shown, compared)
-      if (compared.fault || compared.differences.length > 0) process.exitCode = 1
-    })
-
-  channel
-    .command("check")
-    .description("is it connected? walks the line from the keys to the last call, to the first thing that is wrong")
-    .argument("<key>")
-    .option("--json", "for programs")
-    .action(async (key: string, options: { json?: boolean }) => {
-      const checked = await connect().checkChannel(key)
-      if (!checked.ok) process.exitCode = 1
-      if (asJson(options, checked)) return
-      printCheck(checked)
-    })
-
-  channel
-    .command("connect")
-    .description("register the channel's address at the provider, and read back what is on record")
-    .argument("<key>")
-    .option("--json", "for programs")
-    .action(async (key: string, options: { json?: boolean }) => {
-      const client = connect()
-      const compared = await client.connectChannel(key)
-      if (asJson(options, compared)) return
-      printComparison(await client.channel(key), compared)
-      if (compared.differences.length > 0) process.exitCode = 1
-    })
-
+  const one = (name: string, description: string, run: (key: string, options: Json) => Promise<void>) =>
+    channel.command(name).description(description).argument("<key>").option("--json", "for programs").action(run)
+  one("show", "one channel, and whether the provider agrees with it", show)
+  one("check", "is it connected? checks the keys first and the last call last, to the first thing that is wrong", check)
+  one("connect", "register the channel's address at the provider, and read back what is on record", connectOne)
   learnCommand(channel)
+  one("pause", "stop handling and sending; what arrives is kept", pause)
+  one("resume", "handle and send again, beginning with what waited", resume)
+}
 
-  for (const [name, text, done] of [
-    [
-      "pause",
-      "stop handling and sending; what arrives is kept",
-      "is paused: messages are kept, nothing is handled or sent",
-    ],
-    ["resume", "go on where the channel stood", "goes on where it stood"],
-  ] as const) {
-    channel
-      .command(name)
-      .description(text)
-      .argument("<key>")
-      .option("--json", "for programs")
-      .action(async (key: string, options: { json?: boolean }) => {
-        const client = connect()
-        const shown = await (name === "pause" ? client.pauseChannel(key) : client.resumeChannel(key))
-        if (!asJson(options, shown)) print(`${key} ${done}.`)
-      })
-  }
+interface Json {
+  json?: boolean
+}
+
+async function add(kind: string, key: string, options: Values): Promise<void> {
+  const given = { kind, key, settings: pairs(options.set), secrets: secrets(options.secret) }
+  const made = await connect().addChannel(given)
+  if (asJson(options, made)) return
+  const known = made.identity ? ` The keys belong to ${who(made)}.` : ""
+  print(
+    `Added ${made.kind} channel ${colors.bold(key)}.${known} Its inlet is ${made.inlet}`,
+    `Next: wobbet channel check ${key}, then wobbet channel connect ${key}.`,
+  )
+}
+
+/** Settings whose change the provider must be told of. */
+const toldOf = ["receive", "publicUrl"]
+
+async function change(key: string, options: Values): Promise<void> {
+  const settings = Object.fromEntries(
+    Object.entries(pairs(options.set)).map(([name, value]) => [name, value === "" ? null : value]),
+  )
+  const changed = await connect().changeChannel(key, { settings, secrets: secrets(options.secret) })
+  if (asJson(options, changed)) return
+  const names = [...Object.keys(settings), ...(options.secret ?? []).map((pair) => pair.split("=")[0])]
+  print(`Changed ${key}: ${names.join(", ")}.`)
+  if (toldOf.some((name) => name in settings) || names.includes("hookSecret"))
+    print(`Next: wobbet channel connect ${key}, so that the provider knows.`)
+  else if (options.secret) print(`Next: wobbet channel check ${key}.`)
+}
+
+async function list(options: Json): Promise<void> {
+  const { items } = await connect().channels()
+  if (asJson(options, items)) return
+  table(
+    ["channel", "kind", "state", "who", "receives", "last genuine call"],
+    items.map((shown) => [
+      shown.key,
+      shown.kind,
+      stateWord(shown),
+      who(shown),
+      receives(shown),
+      when(shown.lastGenuine),
+    ]),
+    "There are no channels yet. Add one: wobbet channel add telegram <key> --secret token=…",
+  )
+}
+
+async function show(key: string, options: Json): Promise<void> {
+  const client = connect()
+  const shown = await client.channel(key)
+  const compared = await client.channelRecord(key).catch((error: unknown): Comparison => {
+    if (!(error instanceof ApiError)) throw error
+    return { differences: [], fault: { says: error.message, remedy: error.remedy } }
+  })
+  if (asJson(options, { ...shown, record: compared })) return
+  printChannel(shown)
+  printComparison(shown, compared)
+  if (compared.fault || compared.differences.length > 0) process.exitCode = 1
+}
+
+async function check(key: string, options: Json): Promise<void> {
+  const checked = await connect().checkChannel(key)
+  if (!checked.ok) process.exitCode = 1
+  if (!asJson(options, checked)) printCheck(checked)
+}
+
+async function connectOne(key: string, options: Json): Promise<void> {
+  const client = connect()
+  const compared = await client.connectChannel(key)
+  if (asJson(options, compared)) return
+  printComparison(await client.channel(key), compared)
+  if (compared.differences.length > 0) process.exitCode = 1
+}
+
+async function pause(key: string, options: Json): Promise<void> {
+  const shown = await connect().pauseChannel(key)
+  if (!asJson(options, shown)) print(`${key} is paused: messages are kept, nothing is handled or sent.`)
+}
+
+async function resume(key: string, options: Json): Promise<void> {
+  const shown = await connect().resumeChannel(key)
+  if (!asJson(options, shown)) print(`${key} is resumed: what waited is handled and sent.`)
 }
 
 const marks = { right: "●", wrong: "✕", open: "○", left: "·" } as const
@@ -218,7 +207,7 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
     )
   if (compared.differences.length === 0) {
     const agree =
-      shown.settings.receive === "polling"
+      shown.receives === "polling"
         ? "They agree: the channel polls, and no address is on record."
         : record.address
           ? "The two addresses agree."

@@ -192,6 +192,8 @@ export interface ChannelShown {
   lastRefused?: string
   polling?: { says: string; remedy: string; since: string }
   receives: "webhook" | "polling"
+  /** Set for a channel whose gateway speaks by a profile; without one nothing it says can be read yet. */
+  gateway?: { profile?: string }
   /** Who waits for a call to learn from, and until when. */
   learning?: { by: string; since: string; until: string }
   /** Which service elsewhere fetches this channel's calls. */
@@ -363,6 +365,7 @@ export interface LiveEvent {
 export interface KindLook {
   kind: string
   provider: string
+  title: string
   parts: { part: string; looks: LookView[]; degraded: string[]; impossible?: string; leftOut?: string }[]
 }
 

@@ -1,4 +1,5 @@
 import { createHash } from "node:crypto"
+import { kindOf } from "../core/channels/registry.ts"
 import { choicesOffered } from "../core/channels/options.ts"
 import type { ReplyPart } from "../core/message/reply.ts"
 import type { Offered } from "../store/lines.ts"
@@ -116,10 +117,8 @@ export class Desk {
         "Name the channel to write to somebody new; the provider decides whether that is allowed.",
       )
     }
-    care.known(channel)
-    const [id] = await conversationsAt(database, [
-      { channel, place: { address: to, kind: to.startsWith("-") ? "group" : "direct" } },
-    ])
+    const kind = kindOf(care.known(channel).row.kind).placeKind?.(to) ?? "direct"
+    const [id] = await conversationsAt(database, [{ channel, place: { address: to, kind } }])
     return (await conversationById(database, id!))!
   }
 

@@ -3,13 +3,15 @@ import type { Verdict } from "../core/channels/kind.ts"
 import type { OutgoingCall } from "../core/channels/call.ts"
 import type { Database, Statement } from "./database.ts"
 import { hotLists, retryingConflicts, statement } from "./database.ts"
-import type { Claimed, LineColumns } from "./lines.ts"
+import type { Claimed, LineColumns, PendingMessage } from "./lines.ts"
 import { lineOf, releaseOfLane } from "./lines.ts"
 import { searchOf } from "./messages.ts"
 import { keepMedia } from "./media.ts"
 import { inTheirMonths } from "./partitions.ts"
 import type { ToldStatus } from "./statuses.ts"
 import { keepStatuses } from "./statuses.ts"
+import type { ToldList } from "./told.ts"
+import { tells } from "./told.ts"
 import { listLiteral, shape } from "./unnest.ts"
 
 /** One received call as it came, and the messages read from it. */
@@ -119,8 +121,8 @@ export async function acceptIntakes(
   const media = keepMedia(
     messages.map(({ one, intake }) => ({ id: one.id, channel: intake.channel, media: one.message.media ?? [] })),
   )
-  const told = keepStatuses(intakes.flatMap((one) => one.statuses ?? []))
-  const asked = accepting(offset !== undefined, wishes, told.sql, media.sql)
+  const statuses = keepStatuses(intakes.flatMap((one) => one.statuses ?? []))
+  const asked = accepting(offset !== undefined, wishes, statuses.sql, media.sql)
   const values = [
     ...(offset ? [offset.next, offset.channel, offset.holder] : []),
     ...saidShape.values(messages),
@@ -128,49 +130,131 @@ export async function acceptIntakes(
     claim?.seconds ?? 0,
     claim?.holder ?? null,
     ...callsShape.values(intakes),
-    ...told.values,
+    ...statuses.values,
     ...media.values,
   ]
-  const accept = () => retryingConflicts(() => hotLists<Told>(database, asked, values))
+  const accept = () => retryingConflicts(() => hotLists<ToldList>(database, asked, values))
   const ids = () => [...intakes.map((one) => one.id), ...messages.map(({ one }) => one.id)]
-  const found = (await inTheirMonths(database, ids, accept)).map(readTold)
-  if (found[0]?.allowed === 0) throw new LeaseLost()
-  const fresh = found.filter((row) => row.id !== null).sort((a, b) => a.position - b.position)
-  const incoming = new Map(messages.map(({ one }) => [one.id, one]))
-  const arrived = new Map<string, number>()
-  for (const { line } of fresh) arrived.set(line.conversation, (arrived.get(line.conversation) ?? 0) + 1)
-  const claimed = new Map<string, Claimed>()
-  for (const row of fresh) {
-    const { conversation, channel, fence, heard, next_position: next } = row.line
-    if (!claim || row.holder !== claim.holder) continue
-    let one = claimed.get(conversation)
-    if (!one) {
-      one = { conversation, channel, fence }
-      // Nothing but these messages may wait in the line.
-      if (row.undisturbed && heard === next - 1 - arrived.get(conversation)!) one.line = lineOf(row.line, true, [])
-      claimed.set(conversation, one)
-    }
-    const { message, own, courtesies, contact } = incoming.get(row.id!)!
-    one.line?.pending.push({
-      id: row.id!,
-      position: row.position,
-      message: own ? { ...message, own } : message,
-      courtesies,
-      receivedAt: row.receivedAt,
-      rejoined: false,
-      contact,
-    })
-  }
+  const found = await inTheirMonths(database, ids, accept)
+  if (found[0] && told.of(found[0], "allowed") === 0) throw new LeaseLost()
+  const fresh = found
+    .filter((row) => told.of(row, "id") !== null)
+    .sort((a, b) => told.of(a, "position") - told.of(b, "position"))
   return {
-    fresh: fresh.map((row) => ({ id: row.id!, conversation: row.line.conversation, position: row.position })),
-    claimed: [...claimed.values()],
+    fresh: fresh.map((row) => ({
+      id: told.of(row, "id")!,
+      conversation: told.of(row, "conversation"),
+      position: told.of(row, "position"),
+    })),
+    claimed: claim ? claimedIn(fresh, new Map(messages.map(({ one }) => [one.id, one])), claim.holder) : [],
   }
 }
 
+/** The conversations that are the holder's now, with their lines where the statement could tell them whole. */
+function claimedIn(fresh: ToldList[], incoming: Map<string, IncomingMessage>, holder: string): Claimed[] {
+  const arrived = new Map<string, number>()
+  for (const row of fresh) {
+    const conversation = told.of(row, "conversation")
+    arrived.set(conversation, (arrived.get(conversation) ?? 0) + 1)
+  }
+  const claimed = new Map<string, Claimed>()
+  for (const row of fresh) {
+    if (told.of(row, "holder") !== holder) continue
+    const conversation = told.of(row, "conversation")
+    let claim = claimed.get(conversation)
+    if (!claim) {
+      claim = { conversation, channel: told.of(row, "channel"), fence: told.of(row, "fence") }
+      const [heard, next] = [told.of(row, "heard"), told.of(row, "next_position")]
+      // Nothing but these messages may wait in the line.
+      if (told.of(row, "undisturbed") && heard === next - 1 - arrived.get(conversation)!)
+        claim.line = lineOf(columnsOf(row), true, [])
+      claimed.set(conversation, claim)
+    }
+    claim.line?.pending.push(pendingOf(row, incoming.get(told.of(row, "id")!)!))
+  }
+  return [...claimed.values()]
+}
+
+function pendingOf(row: ToldList, { id, message, own, courtesies, contact }: IncomingMessage): PendingMessage {
+  return {
+    id,
+    position: told.of(row, "position"),
+    message: own ? { ...message, own } : message,
+    courtesies,
+    receivedAt: told.of(row, "received_at"),
+    rejoined: false,
+    contact,
+  }
+}
+
+function columnsOf(row: ToldList): LineColumns {
+  return {
+    conversation: told.of(row, "conversation"),
+    channel: told.of(row, "channel"),
+    fence: told.of(row, "fence"),
+    heard: told.of(row, "heard"),
+    next_position: told.of(row, "next_position"),
+    said: told.of(row, "said"),
+    tries: told.of(row, "tries"),
+    minute_at: told.of(row, "minute_at"),
+    minute_turns: told.of(row, "minute_turns"),
+    bot_turns: told.of(row, "bot_turns"),
+    state: told.of(row, "state"),
+    offered: told.of(row, "offered"),
+    address: told.of(row, "address"),
+    kind: told.of(row, "kind"),
+    title: told.of(row, "title"),
+    topic: told.of(row, "topic"),
+    answered_by: told.of(row, "answered_by"),
+    opted_out: told.of(row, "opted_out"),
+    release: told.of(row, "release"),
+  }
+}
+
+/** What the accepting statement tells of a new message, and of its line. */
+interface ToldRow extends LineColumns {
+  id: string | null
+  position: number
+  received_at: Date
+  holder: string | null
+  undisturbed: boolean
+  allowed: number
+}
+
+const told = tells<ToldRow>({
+  id: "said.id",
+  conversation: "said.conversation",
+  position: "said.position",
+  received_at: "said.received_at",
+  holder: "l.holder",
+  channel: "l.channel",
+  fence: "l.fence",
+  heard: "l.heard",
+  next_position: "l.next_position",
+  said: "l.said",
+  tries: "l.tries",
+  minute_at: "l.minute_at",
+  minute_turns: "l.minute_turns",
+  bot_turns: "l.bot_turns",
+  state: "s.state",
+  offered: "s.offered",
+  address: "v.address",
+  kind: "v.kind",
+  title: "v.title",
+  topic: "v.topic",
+  answered_by: "v.answered_by",
+  opted_out: "v.opted_out",
+  release: "b.release",
+  // The state read here is of the statement's beginning, the claim of its end. They belong together when nobody took a
+  // turn in between, also where the line is new.
+  undisturbed: "coalesce(w.fence + 1 = l.fence AND w.heard = l.heard, l.heard = 0)",
+  allowed: "(SELECT count(*) FROM mine)",
+})
+
 /** The accepting statement; the last three are parts of it that most batches do without. */
-function accepting(offset: boolean, wishes: string, told: string, media: string): Statement {
+function accepting(offset: boolean, wishes: string, statuses: string, media: string): Statement {
   return statement(
-    `accept ${offset} ${wishes} ${told} ${media}`,
+    `accept ${offset} ${wishes} ${statuses} ${media}`,
     () => `
     WITH mine AS (
       ${
@@ -221,14 +305,8 @@ function accepting(offset: boolean, wishes: string, told: string, media: string)
       FROM mine, ${callsShape.sql}
       -- A call from the local journal may be there already, if what was said of that was lost.
       ON CONFLICT DO NOTHING
-    )${told}${wishes}${media}
-    SELECT said.id, said.conversation, said.position, said.received_at, l.holder,
-      l.channel, l.fence, l.heard, l.next_position, l.said, l.tries, l.minute_at, l.minute_turns, l.bot_turns,
-      s.state, s.offered, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out, b.release,
-      -- The state read here is of this statement's beginning, the claim of its end. They belong together when nobody
-      -- took a turn in between, also where the line is new.
-      coalesce(w.fence + 1 = l.fence AND w.heard = l.heard, l.heard = 0) AS undisturbed,
-      (SELECT count(*) FROM mine) AS allowed
+    )${statuses}${wishes}${media}
+    SELECT ${told.sql}
     FROM (SELECT 1) always
     LEFT JOIN said ON true
     LEFT JOIN lines l ON l.conversation = said.conversation
@@ -237,67 +315,6 @@ function accepting(offset: boolean, wishes: string, told: string, media: string)
     LEFT JOIN LATERAL (SELECT * FROM conversations v WHERE v.id = said.conversation LIMIT 1) v ON true
     LEFT JOIN bots b ON b.key = l.channel`,
   )
-}
-
-/** A row of what the accepting statement tells, in the order of its columns. */
-type Told = [
-  id: string | null,
-  conversation: string,
-  position: number,
-  receivedAt: Date,
-  holder: string | null,
-  channel: string,
-  fence: number,
-  heard: number,
-  next: number,
-  said: number,
-  tries: number,
-  minuteAt: Date | null,
-  minuteTurns: number,
-  botTurns: number,
-  state: LineColumns["state"],
-  offered: LineColumns["offered"],
-  address: string,
-  kind: LineColumns["kind"],
-  title: string | null,
-  topic: string | null,
-  answeredBy: string,
-  optedOut: Date | null,
-  release: string | null,
-  undisturbed: boolean,
-  allowed: number,
-]
-
-function readTold(row: Told) {
-  return {
-    id: row[0],
-    position: row[2],
-    receivedAt: row[3],
-    holder: row[4],
-    line: {
-      conversation: row[1],
-      channel: row[5],
-      fence: row[6],
-      heard: row[7],
-      next_position: row[8],
-      said: row[9],
-      tries: row[10],
-      minute_at: row[11],
-      minute_turns: row[12],
-      bot_turns: row[13],
-      state: row[14],
-      offered: row[15],
-      address: row[16],
-      kind: row[17],
-      title: row[18],
-      topic: row[19],
-      answered_by: row[20],
-      opted_out: row[21],
-      release: row[22],
-    } satisfies LineColumns,
-    undisturbed: row[23],
-    allowed: row[24],
-  }
 }
 
 /** Another process polls this channel by now; what was fetched is left for it. */

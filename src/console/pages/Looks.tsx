@@ -122,7 +122,7 @@ function replyOf(text: string, options: string, picture: string): object[] {
 }
 
 function OnKind({ look }: { look: KindLook }) {
-  const name = look.kind === "sms" ? "SMS" : look.provider
+  const name = look.title
   const parts = look.parts.reduce(
     (sum, part) => sum + part.looks.reduce((all, one) => all + (one.segments?.count ?? 0), 0),
     0,

@@ -14,6 +14,8 @@ export interface ChannelKind {
   kind: string
   /** The provider's name, as people know it. */
   provider: string
+  /** What it is called beside other kinds, where that is not its provider's name. */
+  title?: string
   /** May be shown. */
   settings: Joi.ObjectSchema
   /** Sealed and write-only. */
@@ -23,6 +25,10 @@ export interface ChannelKind {
     settings: { [name: string]: unknown },
     profile: Profile | undefined,
   ): { settings: Joi.ObjectSchema; secrets: Joi.ObjectSchema }
+  /** Settings with which a reply can be rendered to be looked at; nothing is ever sent with them. */
+  example?: { [name: string]: unknown }
+  /** What a place is by its address alone, where the provider's addresses tell; otherwise a person's. */
+  placeKind?(address: string): Place["kind"]
   /** Secrets made by Wobbet when none are given: name to number of random characters. */
   madeSecrets: Record<string, number>
   abilities: Abilities

@@ -9,14 +9,6 @@ import type { KindLook } from "../../client/types.ts"
 import type { ApiRoute } from "../routes.ts"
 import { route } from "../routes.ts"
 
-/** Enough for each kind to render; nothing is ever sent with them. */
-const settings: { [kind: string]: { [name: string]: unknown } } = {
-  whatsapp: { phoneNumberId: "1", businessAccountId: "1" },
-  messenger: { pageId: "1" },
-  sms: { apiBase: "https://gateway.example", number: "+447700900100", accountId: "1" },
-  custom: { profile: "plain-json", apiBase: "https://gateway.example", number: "+447700900100" },
-}
-
 export const looksRoutes: ApiRoute[] = [
   route("POST /looks", {
     summary: "How a reply looks on every kind of channel; nothing is sent",
@@ -49,7 +41,7 @@ function lookOn(kind: ChannelKind, replies: ReplyPart[]): KindLook {
   const channel: Channel = {
     key: "how-it-looks",
     kind: kind.kind,
-    settings: readSettings(kind, settings[kind.kind] ?? {}).value,
+    settings: readSettings(kind, kind.example ?? {}).value,
     secrets: {},
     publicBase: "https://bots.example",
   }
@@ -70,5 +62,5 @@ function lookOn(kind: ChannelKind, replies: ReplyPart[]): KindLook {
       ...(leftOut ? { leftOut } : {}),
     }
   })
-  return { kind: kind.kind, provider: kind.provider, parts }
+  return { kind: kind.kind, provider: kind.provider, title: kind.title ?? kind.provider, parts }
 }

@@ -31,6 +31,7 @@ export const custom: ChannelKind = {
   settings: settings.unknown(true),
   secrets: Joi.object().pattern(Joi.string(), Joi.string()),
   schemasFor: (given, profile) => profileSchemas(settings, profile ?? profiles[String(given.profile)]),
+  example: { profile: "plain-json", apiBase: "https://gateway.example", number: "+447700900100" },
   madeSecrets: {},
   abilities,
   pace,

@@ -30,6 +30,7 @@ export const messenger: ChannelKind = {
     appSecret: Joi.string().pattern(/^\S+$/).message("appSecret holds no blanks").required(),
     verifyToken: Joi.string().min(1).max(256).required().description("a word of your own, entered on both sides"),
   }),
+  example: { pageId: "1" },
   madeSecrets: {},
   abilities,
   pace,

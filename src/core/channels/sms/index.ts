@@ -39,10 +39,12 @@ const settings = Joi.object({
 export const sms: ChannelKind = {
   kind: "sms",
   provider: "The gateway",
+  title: "SMS",
   settings: settings.unknown(true),
   secrets: Joi.object().pattern(Joi.string(), Joi.string()),
   schemasFor: (given, profile) =>
     profileSchemas(settings, profile ?? profiles[String(given.profile ?? "form-gateway")]),
+  example: { apiBase: "https://gateway.example", number: "+447700900100", accountId: "1" },
   madeSecrets: {},
   abilities,
   pace,

@@ -31,6 +31,8 @@ export const telegram: ChannelKind = {
       .message("hookSecret takes 1 to 256 of A–Z a–z 0–9 _ -"),
   }),
   readsByIdentity: true,
+  // Chat ids of groups and channels are negative.
+  placeKind: (address) => (address.startsWith("-") ? "group" : "direct"),
   madeSecrets: { hookSecret: 48 },
   abilities,
   pace,

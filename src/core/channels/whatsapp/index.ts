@@ -41,6 +41,7 @@ export const whatsapp: ChannelKind = {
     appSecret: Joi.string().pattern(/^\S+$/).message("appSecret holds no blanks").required(),
     verifyToken: Joi.string().min(1).max(256),
   }),
+  example: { phoneNumberId: "1", businessAccountId: "1" },
   madeSecrets: { verifyToken: 32 },
   abilities,
   pace,

@@ -1,0 +1,213 @@
+import { useState } from "react"
+import type { FormEvent } from "react"
+import type { ChannelShown, FieldRole, LearnedAgreement, LearningShown } from "../../client/types.ts"
+import { service } from "../service.ts"
+import { clock } from "../time.ts"
+import { Button } from "./basics.tsx"
+import { sentence } from "./Rail.tsx"
+
+const roleWords: { [role in FieldRole]: string } = {
+  from: "the sender",
+  text: "the text",
+  id: "the message’s id",
+  time: "its time",
+  name: "the sender’s name",
+  place: "the conversation",
+  media: "a picture or file",
+  mime: "its sort",
+}
+
+type Sample = NonNullable<LearningShown["sample"]>
+type Places = { [role in FieldRole]?: string }
+
+const field = "w-full border border-line bg-paper px-2 py-1 text-sm"
+
+/** What a call seems to mean, to be corrected and agreed to. */
+export function Agree({
+  channel,
+  sample,
+  act,
+}: {
+  channel: ChannelShown
+  sample: Sample
+  act: (run: () => Promise<unknown>) => void
+}) {
+  const [places, setPlaces] = useState<{ [role in FieldRole]?: string }>(sample.roles)
+  const take = (where: string, role: string) =>
+    setPlaces((before) => {
+      const kept = Object.entries(before).filter(([one, at]) => one !== role && at !== where)
+      return Object.fromEntries(role === "" ? kept : [...kept, [role, where]])
+    })
+  const agree = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault()
+    const given = new FormData(event.currentTarget)
+    act(async () => service.agreeToLearned(channel.key, agreementIn(given, sample, places)))
+  }
+  return (
+    <form onSubmit={agree} className="grid gap-3 text-sm">
+      <h3 className="font-semibold">
+        A call came at {clock(sample.at)}: {sample.call.method} with {sample.body}
+      </h3>
+      <Fields sample={sample} places={places} take={take} />
+      <Proofs sample={sample} />
+      <Sending channel={channel} />
+      <label className="flex gap-2">
+        <input type="checkbox" name="names" /> People are names of the gateway’s own, not telephone numbers
+      </label>
+      <div className="flex gap-2">
+        <Button type="submit" kind="main">
+          Agree, and write the profile
+        </Button>
+        <Button onClick={() => act(() => service.stopLearning(channel.key))}>Forget it</Button>
+      </div>
+    </form>
+  )
+}
+
+/** The fields of the call, and what each is taken as. */
+function Fields({
+  sample,
+  places,
+  take,
+}: {
+  sample: Sample
+  places: Places
+  take: (where: string, role: string) => void
+}) {
+  return (
+    <table className="w-full border-collapse text-left">
+      <thead className="text-quiet">
+        <tr>
+          <th className="py-1 pr-4 font-normal">field</th>
+          <th className="py-1 pr-4 font-normal">value</th>
+          <th className="py-1 font-normal">taken as</th>
+        </tr>
+      </thead>
+      <tbody>
+        {sample.fields.map(({ where, value }) => (
+          <tr key={where} className="border-t border-line">
+            <td className="py-1 pr-4 font-mono text-xs [overflow-wrap:anywhere]">{where}</td>
+            <td className="py-1 pr-4 [overflow-wrap:anywhere]">{value}</td>
+            <td className="py-1">
+              <select
+                aria-label={`What ${where} is`}
+                value={Object.entries(places).find(([, at]) => at === where)?.[0] ?? ""}
+                onChange={(event) => take(where, event.target.value)}
+                className="border border-line bg-paper px-1 py-0.5"
+              >
+                <option value="">nothing that is needed</option>
+                {Object.entries(roleWords).map(([role, words]) => (
+                  <option key={role} value={role}>
+                    {words}
+                  </option>
+                ))}
+              </select>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+/** How the call may prove that it is genuine. */
+function Proofs({ sample }: { sample: Sample }) {
+  return (
+    <fieldset className="grid gap-1">
+      <legend className="font-semibold">How it proves that it is genuine</legend>
+      {sample.proofs.map((proof, at) => (
+        <label key={proof.says} className="flex gap-2">
+          <input type="radio" name="proof" value={at} defaultChecked={at === 0} />
+          <span>
+            {proof.certain ? "● " : "○ "}
+            {sentence(proof.says)}
+          </span>
+        </label>
+      ))}
+      {sample.lacks.map((lack) => (
+        <p key={lack} className="text-damson">
+          {sentence(lack)}
+        </p>
+      ))}
+      {sample.proofs.some((proof) => !proof.certain) ? (
+        <label>
+          Its secret, where it is not set yet
+          <input name="secret" type="password" autoComplete="off" className={field} />
+        </label>
+      ) : null}
+    </fieldset>
+  )
+}
+
+/** Where and how an answer is posted. */
+function Sending({ channel }: { channel: ChannelShown }) {
+  return (
+    <fieldset className="grid gap-2 sm:grid-cols-2">
+      <legend className="font-semibold">How it is answered</legend>
+      <label>
+        The gateway’s address (apiBase)
+        <input
+          name="apiBase"
+          type="url"
+          required
+          defaultValue={typeof channel.settings.apiBase === "string" ? channel.settings.apiBase : ""}
+          placeholder="https://gateway.example"
+          className={field}
+        />
+      </label>
+      <label>
+        Where a message is posted
+        <input name="address" required defaultValue="{apiBase}/messages" className={field} />
+      </label>
+      <label>
+        What is posted, as JSON
+        <input
+          name="send"
+          required
+          defaultValue='{ "to": "{to}", "text": "{text}" }'
+          className={`${field} font-mono text-xs`}
+        />
+      </label>
+      <label>
+        As
+        <select name="body" className={field}>
+          <option value="json">JSON</option>
+          <option value="form">a form</option>
+        </select>
+      </label>
+      <label>
+        The key for sending (a bearer key)
+        <input name="key" type="password" autoComplete="off" className={field} />
+      </label>
+      <label>
+        The profile’s name
+        <input name="name" required defaultValue={channel.key} pattern="[a-z0-9][a-z0-9\-]*" className={field} />
+      </label>
+    </fieldset>
+  )
+}
+
+function agreementIn(given: FormData, sample: Sample, places: Places): LearnedAgreement {
+  const text = (name: string) => {
+    const value = given.get(name)
+    return typeof value === "string" ? value.trim() : ""
+  }
+  const proof = sample.proofs[Number(text("proof") || 0)]
+  return {
+    name: text("name"),
+    places,
+    addresses: given.get("names") ? "names" : "numbers",
+    ...(proof ? { proof: proof.scheme } : {}),
+    sending: {
+      address: text("address"),
+      body: text("body") as "json",
+      send: JSON.parse(text("send")) as object,
+      ...(text("key") ? { bearer: "apiKey" } : {}),
+    },
+    settings: text("apiBase") ? { apiBase: text("apiBase") } : {},
+    secrets: {
+      ...(text("key") ? { apiKey: text("key") } : {}),
+      ...(proof && text("secret") ? { [proof.scheme.secret]: text("secret") } : {}),
+    },
+  }
+}

@@ -1,0 +1,105 @@
+import type { ChannelShown, Comparison } from "../../client/types.ts"
+import { when } from "../time.ts"
+import { Copy, Facts, Problem } from "./basics.tsx"
+import { ByHand } from "./CheckList.tsx"
+import { sentence } from "./Rail.tsx"
+
+/** What is known of a channel on this side. */
+export function Here({ channel }: { channel: ChannelShown }) {
+  return (
+    <div>
+      <h3 className="mb-1 text-sm font-semibold">Here</h3>
+      <Facts
+        rows={[
+          ["who", whoIs(channel)],
+          ["", channel.identity?.remarks?.join(" ")],
+          ["receives", receives(channel)],
+          [
+            "inlet",
+            <span key="inlet" className="flex flex-wrap items-center gap-2">
+              <code className="font-mono text-xs">{channel.inlet}</code>
+              <Copy text={channel.inlet} what="the inlet's address" />
+            </span>,
+          ],
+          ["last genuine call", when(channel.lastGenuine)],
+          ["last refused call", when(channel.lastRefused)],
+          ["secrets", `${channel.secrets.join(", ")} (sealed)`],
+          ["settings", settingsOf(channel)],
+        ]}
+      />
+    </div>
+  )
+}
+
+/** What its provider has on record, and whether that agrees. */
+export function OnRecord({ compared, error }: { compared: Comparison | undefined; error: Error | undefined }) {
+  const agrees = compared?.onRecord && !compared.fault && compared.differences.length === 0
+  return (
+    <div>
+      <h3 className="mb-1 text-sm font-semibold">On record at the provider</h3>
+      {compared?.fault ? (
+        <p className="text-sm text-damson">
+          {sentence(compared.fault.says)} {compared.fault.remedy}
+        </p>
+      ) : null}
+      {compared?.onRecord ? (
+        <Facts
+          rows={[
+            [
+              "address",
+              <code key="address" className="font-mono text-xs">
+                {compared.onRecord.address ?? (compared.byHand ? "the app’s own, which it does not tell" : "none")}
+              </code>,
+            ],
+            ["waiting there", compared.onRecord.waiting],
+            [
+              "its last failure",
+              compared.onRecord.lastError
+                ? `${compared.onRecord.lastError.says} ${compared.onRecord.lastError.at ? `(${when(compared.onRecord.lastError.at)})` : ""}`
+                : undefined,
+            ],
+            ["connections", compared.onRecord.connections],
+            ["sends", compared.onRecord.events?.join(", ")],
+          ]}
+        />
+      ) : null}
+      {compared && !compared.onRecord && !compared.fault ? (
+        <p className="text-sm text-quiet">The provider does not tell what it has on record.</p>
+      ) : null}
+      {compared?.byHand && compared.byHand.length > 0 ? <ByHand values={compared.byHand} /> : null}
+      {agrees ? (
+        <p className="mt-2 text-sm font-semibold">
+          ●{" "}
+          {compared.onRecord?.address || !compared.byHand
+            ? "Both sides agree."
+            : "Everything that can be asked for is as it should be."}
+        </p>
+      ) : null}
+      {compared?.differences.map((difference) => (
+        <p key={difference} className="mt-2 border-l-4 border-damson bg-damson-wash px-4 py-2 text-sm text-damson">
+          {difference}
+        </p>
+      ))}
+      {error ? <Problem error={error} /> : null}
+    </div>
+  )
+}
+
+function whoIs({ identity }: ChannelShown): string {
+  if (!identity) return "not checked yet"
+  return [identity.name, identity.handle && `@${identity.handle}`, `id ${identity.id}`].filter(Boolean).join(", ")
+}
+
+function settingsOf({ settings }: ChannelShown): string {
+  return Object.entries(settings)
+    .map(([name, value]) => `${name} ${String(value)}`)
+    .join(", ")
+}
+
+function receives(channel: ChannelShown): string {
+  if (channel.bringing) {
+    const { by, taken, waiting } = channel.bringing
+    return `for ${by}, who fetches its calls: ${taken} taken, ${waiting} waiting`
+  }
+  return channel.receives === "polling" ? "by asking the provider" : "by webhook"
+}
