@@ -102,7 +102,7 @@ export async function startWobbet(databaseUrl: string, home: string, load: Load,
     void ended.then(() => fail(new Error("the service did not come up")))
   })
   const client = new Client(`http://127.0.0.1:${port}`, readFileSync(join(home, "token"), "utf8").trim())
-  const here = (await client.channels()).items.map((one) => one.key)
+  const here = (await client.channels()).items.map((item) => item.key)
   for (const key of ["quay", "stuck"]) {
     if (here.includes(key)) continue
     await client.addChannel({

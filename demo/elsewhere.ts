@@ -260,12 +260,12 @@ export async function playElsewhere(elsewhere: Elsewhere, options: { stopped: ()
 /** Staff take over the first claim on the list. */
 async function takeClaim({ slack }: Elsewhere): Promise<void> {
   const buttons = slack.stage.screen("CQUAY").flatMap((one) => one.buttons ?? [])
-  const button = buttons.find((one) => one.label.startsWith("Take "))
+  const button = buttons.find((button) => button.label.startsWith("Take "))
   if (button) await tellStandin(slack.address, "press", { from: "UTOM", channel: "CQUAY", button: button.label })
 }
 
 /**
- * A call as the provider signed it, and as a proxy passed it on that writes bodies anew: refused, and the verdict says
+ * A call as the provider signed it, and as a proxy passed it on that rewrites bodies: refused, and the verdict says
  * that it would match with its characters escaped.
  */
 export async function sendRewritten(service: string): Promise<void> {

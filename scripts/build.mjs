@@ -5,6 +5,7 @@ import { join } from "node:path"
 import { fileURLToPath } from "node:url"
 
 const root = fileURLToPath(new URL("..", import.meta.url))
+const { version } = JSON.parse(readFileSync(join(root, "package.json"), "utf8"))
 const stamps = join(root, "dist", ".stamps.json")
 
 export async function build({ say = (text) => console.log(text) } = {}) {
@@ -64,7 +65,7 @@ export async function bundle(outdir, entries, faults, plugins = []) {
   const common = {
     absWorkingDir: root,
     outdir,
-    define: { FAULTS_BUILT: String(faults) },
+    define: { FAULTS_BUILT: String(faults), VERSION: JSON.stringify(version) },
     bundle: true,
     // Takes out what stands behind a condition that is false for good: the fault points.
     minifySyntax: true,

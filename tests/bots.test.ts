@@ -10,7 +10,7 @@ beforeAll(async () => {
 })
 afterAll(endAll)
 
-test("a bot folder is followed on save; a version that does not check leaves the one before in place", async () => {
+test("a bot folder is followed on save; a version with faults leaves the one before in place", async () => {
   const { writeFiles } = await import("./support/harness.ts")
   const folder = tempFolder(quayBot)
   const service = await startService({ bot: folder })

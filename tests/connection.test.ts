@@ -240,7 +240,7 @@ describe("is it connected? A channel that is broken in one of many ways says whi
   }
 
   test.each(cases)("%s", async (_what, about, says, breakIt) => {
-    const [stage, mend] = await breakIt()
+    const [stage, fix] = await breakIt()
     try {
       const line = await wrong(stage.key)
       expect(line).toMatchObject({
@@ -253,7 +253,7 @@ describe("is it connected? A channel that is broken in one of many ways says whi
       expect(said).not.toContain(line.says)
       said.add(line.says)
     } finally {
-      await mend()
+      await fix()
     }
   })
 
@@ -459,8 +459,8 @@ describe("without a public address", () => {
     expect(await client.stopFetching(stage.key)).toEqual({ handled: 1 })
     expect((await stage.answered(10)).at(-1)!.text).toBe("count 2")
     const { items } = await service.client.messages({ channel: stage.key, direction: "in" })
-    const calls = await Promise.all(items.map(async (one) => (await service.client.passage(one.id)).intake!))
-    expect(calls.flatMap((one) => one.notes)).toEqual([expect.stringContaining("went before it took this one")])
+    const calls = await Promise.all(items.map(async (item) => (await service.client.passage(item.id)).intake!))
+    expect(calls.flatMap((call) => call.notes)).toEqual([expect.stringContaining("went before it took this one")])
   })
 
   test("the token opens nothing but this channel's calls", async () => {

@@ -118,7 +118,7 @@ test("channels show what the provider has on record, and pause and resume", asyn
   await page.getByRole("button", { name: "Pause" }).click()
   await page.getByText("Paused by local").waitFor()
   await page.getByRole("button", { name: "Resume" }).click()
-  await page.getByText("It goes on where it stood.").waitFor()
+  await page.getByText("Resumed: what waited is handled and sent.").waitFor()
 })
 
 test("one reply is shown as each kind of channel will show it, with what was degraded and why", async () => {
@@ -140,12 +140,12 @@ test("one reply is shown as each kind of channel will show it, with what was deg
   await page.getByRole("link", { name: "Channels" }).click()
 })
 
-test("a bot folder that does not check is said on the page, with file and line, until it is mended", async () => {
+test("a bot folder with faults is shown on the page, with file and line, until it is fixed", async () => {
   writeFiles(folder, { "handlers/echo.ts": "export default (\n" })
-  await page.getByText("The bot folder does not check.").waitFor()
+  await page.getByText("The bot folder has faults.").waitFor()
   await page.getByText(/handlers\/echo\.ts:\d+:\d+/).waitFor()
   writeFiles(folder, { "handlers/echo.ts": quayBot["handlers/echo.ts"]! })
-  await page.getByText("The bot folder does not check.").waitFor({ state: "detached" })
+  await page.getByText("The bot folder has faults.").waitFor({ state: "detached" })
 })
 
 test("every page works by keyboard, and on a narrow screen without scrolling sideways", async () => {

@@ -96,7 +96,7 @@ test("in a group it answers what is meant for it, and says good day to who joins
   await stage.say("/crossings@other_bot", { chat: group.id })
   await stage.send({ chat: group.id, content: { new_chat_members: [{ id: 5, is_bot: false, first_name: "Ada" }] } })
   const answers = await stage.answered(2, group.id)
-  expect(answers.map((one) => one.text!.slice(0, 8))).toEqual(["Next boa", "Good day"])
+  expect(answers.map((answer) => answer.text!.slice(0, 8))).toEqual(["Next boa", "Good day"])
 })
 
 test("the broken fog sensor fails where every page can show it", async () => {

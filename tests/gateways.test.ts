@@ -2,7 +2,7 @@ import { createHmac } from "node:crypto"
 import { readFileSync } from "node:fs"
 import { join } from "node:path"
 import type { Service } from "./support/harness.ts"
-import { endAll, eventually, pause, run, startService, tempFolder, writeFiles } from "./support/harness.ts"
+import { endAll, eventually, pause, query, run, startService, tempFolder, writeFiles } from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
 import type { BeaconStandin } from "../src/standins/beacon/server.ts"
 import { startBeacon } from "../src/standins/beacon/server.ts"
@@ -117,6 +117,18 @@ describe("a gateway with a handshake of its own, answered inside its call", () =
     await service.client.changeChannel("light", { settings: { profile: "harbour-beacon" } })
   })
 
+  test("a caller whose answer could not be stored is let go at once, not when its patience is over", async () => {
+    const database = service.env.DATABASE_URL!
+    await query(database, "ALTER TABLE turns ADD CONSTRAINT full CHECK (state_after->>'n' IS DISTINCT FROM '1')")
+    const { status, body, ms } = await does("say", { from: "ines", text: "count" })
+    await query(database, "ALTER TABLE turns DROP CONSTRAINT full")
+    expect({ status, body }).toEqual({ status: 200, body: "" })
+    expect(ms).toBeLessThan(2000)
+    const { items } = await service.client.parked({ channel: "light" })
+    expect(items[0]!.reason).toContain("could not be stored")
+    await service.client.dropParked(items[0]!.id)
+  })
+
   test("without an API, what is too late is parked with the reason, and what nobody answers waits for nothing", async () => {
     await service.client.setProfile(
       profileOf("harbour-beacon")
@@ -190,8 +202,8 @@ describe("a gateway that is fetched from its queue", () => {
       async () => (await service.client.messages({ channel: "buoy", status: "delivered" })).items[1],
       "the reports",
     )
-    const odd = (await service.client.passages({ channel: "buoy" })).items.find((one) =>
-      one.stops[2]!.why?.includes("of a sort"),
+    const odd = (await service.client.passages({ channel: "buoy" })).items.find((item) =>
+      item.stops[2]!.why?.includes("of a sort"),
     )
     expect(odd).toBeDefined()
   })

@@ -123,8 +123,8 @@ describe.each(kindsWithStandins)("on %s", (kind) => {
     await stage.answered(1)
     const kept = await eventually(async () => {
       const { items } = await stage.messages({ direction: "in" })
-      const pieces = items.flatMap((one) => one.kept ?? [])
-      return pieces.length === 2 && pieces.every((one) => one.state === "kept") ? pieces : undefined
+      const pieces = items.flatMap((item) => item.kept ?? [])
+      return pieces.length === 2 && pieces.every((piece) => piece.state === "kept") ? pieces : undefined
     }, "the photo to be kept")
     expect(kept[0]).toMatchObject({ mime: "image/svg+xml", hash: kept[1]!.hash })
     const answer = await fetch(`${service.address}/api/v1/media/${kept[0]!.hash}`, {
@@ -190,7 +190,7 @@ describe.each(["whatsapp", "messenger"])("on %s", (kind) => {
     const refused = await ask("guessed")
     expect([refused.status, await refused.text()]).toEqual([403, ""])
     const handshakes = (await service.client.passages({ channel: stage.key })).items
-    expect(handshakes.some((one) => one.stops[1]!.why?.includes("the handshake's word"))).toBe(true)
+    expect(handshakes.some((handshake) => handshake.stops[1]!.why?.includes("the handshake's word"))).toBe(true)
     const page = await fetch(`${service.address}/in/${stage.key}`)
     expect([page.status, await page.text()]).toEqual([200, expect.stringContaining("This is the inlet")])
   })
@@ -213,9 +213,9 @@ describe.each(["whatsapp", "messenger", "slack"])("on %s", (kind) => {
         "the picture to be sent on",
       )
     }
-    const brought = stage.standin.stage.calls.filter((one) => /^(media|message_attachments)$/.test(one.name))
+    const brought = stage.standin.stage.calls.filter((call) => /^(media|message_attachments)$/.test(call.name))
     expect(brought).toHaveLength(kind === "slack" ? 0 : 1)
-    expect(stage.standin.stage.calls.filter((one) => !one.took)).toEqual([])
+    expect(stage.standin.stage.calls.filter((call) => !call.took)).toEqual([])
   })
 })
 
@@ -347,7 +347,7 @@ describe("on slack", () => {
     expect(items[0]!.conversation).not.toBe(items[1]!.conversation)
     expect(items[0]!.text).toBe("see the page & #quay-desk <3")
     await eventually(async () => {
-      const said = stage.standin.stage.calls.findLast((one) => one.name === "chat.postMessage")
+      const said = stage.standin.stage.calls.findLast((call) => call.name === "chat.postMessage")
       return said?.body.thread_ts === id && String(said?.body.text).includes("&lt;3")
     }, "the answer in the thread")
   })
@@ -355,7 +355,7 @@ describe("on slack", () => {
   test("a token that may not read files is told by the page that comes instead", async () => {
     const stage = await on("slack")
     const { world } = stage.standin as unknown as { world: { scopes: string[] } }
-    world.scopes = world.scopes.filter((one) => one !== "files:read")
+    world.scopes = world.scopes.filter((scope) => scope !== "files:read")
     await stage.does("say", { photo: "scarf", text: "look" })
     await eventually(async () => {
       const [message] = (await stage.messages({ direction: "in" })).items

@@ -126,7 +126,7 @@ test("what was said can be changed, reacted to and taken back", async () => {
   const { message } = await stage.say("say one more")
   const to = String(stage.person.id)
   const said = await eventually(
-    async () => (await stage.answers()).find((one) => one.text === "you said one more"),
+    async () => (await stage.answers()).find((answer) => answer.text === "you said one more"),
     "the answer",
   )
   const id = String(said.message_id)
@@ -137,12 +137,12 @@ test("what was said can be changed, reacted to and taken back", async () => {
   await send({ part: "typing" })
   await send({ part: "reaction", to: String(message.message_id), emoji: "👍" })
   await send({ part: "amend", to: id, text: "changed", choices: [{ id: "ok", label: "OK" }] })
-  const changed = (await stage.answers()).find((one) => one.message_id === said.message_id)!
+  const changed = (await stage.answers()).find((answer) => answer.message_id === said.message_id)!
   expect([changed.text, changed.reply_markup!.inline_keyboard[0]![0]!.text]).toEqual(["changed", "OK"])
   // The same once more changes nothing, and that is as wished.
   await send({ part: "amend", to: id, text: "changed", choices: [{ id: "ok", label: "OK" }] })
   await send({ part: "remove", to: id })
-  expect((await stage.answers()).some((one) => one.message_id === said.message_id)).toBe(false)
+  expect((await stage.answers()).some((answer) => answer.message_id === said.message_id)).toBe(false)
 })
 
 test("several parts of one reply come in their order, also when the first must be tried again", async () => {
@@ -163,7 +163,9 @@ test("so many a day, and the rest waits", async () => {
     await service.client.send({ to: String(own.person.id), channel: own.key, text })
   await own.answered(2)
   await new Promise((done) => setTimeout(done, 1500))
-  expect((await own.messages({ status: "waiting", direction: "out" })).map((one) => one.text)).toEqual(["third"])
+  expect((await own.messages({ status: "waiting", direction: "out" })).map((message) => message.text)).toEqual([
+    "third",
+  ])
 })
 
 test("an alert goes to an http address as a CloudEvent", async () => {

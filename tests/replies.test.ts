@@ -122,7 +122,10 @@ const scenes: { [name: string]: Scene } = {
       messengerCheck.checkMessage(body, stage, messengerWorld)
       if (body.sender_action) return { text: "", buttons: [] }
       const shown = seen(messengerCheck.shownOf(body.message as Body))
-      return { ...shown, buttons: shown.buttons.map((one) => ({ ...one, id: one.id.replace(/^(quick|post):/, "") })) }
+      return {
+        ...shown,
+        buttons: shown.buttons.map((button) => ({ ...button, id: button.id.replace(/^(quick|post):/, "") })),
+      }
     },
   },
   slack: {
@@ -133,7 +136,10 @@ const scenes: { [name: string]: Scene } = {
       if (call.name === "files.completeUploadExternal") return { text: String(body.initial_comment ?? ""), buttons: [] }
       slackCheck.checkPost(body, (error) => new Refusal(200, error))
       const shown = seen(slackCheck.shownOf(body))
-      return { ...shown, buttons: shown.buttons.map((one) => ({ ...one, id: one.id.slice(one.id.indexOf(" ") + 1) })) }
+      return {
+        ...shown,
+        buttons: shown.buttons.map((button) => ({ ...button, id: button.id.slice(button.id.indexOf(" ") + 1) })),
+      }
     },
   },
   sms: smsScene("form-gateway", { accountId: "AC1" }),
@@ -166,7 +172,7 @@ function bodyOf(call: OutgoingCall, scene: Scene): Body {
   if ("json" in body) return filled(body.json, scene) as Body
   const parts = "fields" in body ? body.fields : "form" in body ? body.form : []
   return Object.fromEntries(
-    parts.map((one) => [one.name, "data" in one ? `upload-${one.filename}` : unJson(filled(one.value, scene))]),
+    parts.map((part) => [part.name, "data" in part ? `upload-${part.filename}` : unJson(filled(part.value, scene))]),
   )
 }
 
@@ -306,19 +312,19 @@ function readable(part: ReplyPart): string[] {
     case "text":
       return [marked(part.text)]
     case "choices":
-      return [marked(part.text), ...part.choices.flatMap((one) => [one.label, one.url ?? ""])]
+      return [marked(part.text), ...part.choices.flatMap((choice) => [choice.label, choice.url ?? ""])]
     case "media":
       return [part, ...(part.with ?? [])].map((one) => (one.caption ? marked(one.caption) : ""))
     case "cards":
-      return part.cards.flatMap((one) => [
-        one.title,
-        marked(one.subtitle ?? ""),
-        ...(one.choices ?? []).map((pick) => pick.label),
+      return part.cards.flatMap((card) => [
+        card.title,
+        marked(card.subtitle ?? ""),
+        ...(card.choices ?? []).map((pick) => pick.label),
       ])
     case "contact":
       return [part.name, part.phone]
     case "amend":
-      return [marked(part.text ?? ""), ...(part.choices ?? []).map((one) => one.label)]
+      return [marked(part.text ?? ""), ...(part.choices ?? []).map((choice) => choice.label)]
     default:
       return []
   }
@@ -328,7 +334,7 @@ function readable(part: ReplyPart): string[] {
 const bare = (text: string) => text.replace(/[\s*_`~>•\d.]/g, "")
 
 function expectWhole(name: string, part: ReplyPart, said: Said): void {
-  const there = bare([said.text, ...said.buttons.map((one) => one.label)].join(" "))
+  const there = bare([said.text, ...said.buttons.map((button) => button.label)].join(" "))
   // Telegram's stand-in shows buttons with addresses by their words; the address is the button's own.
   for (const wanted of readable(part)) {
     if (name === "telegram" && /^https:/.test(wanted)) continue
@@ -348,12 +354,12 @@ describe.each(Object.keys(scenes))("on %s", (name) => {
     const choices = options(n, (at) => `Boat ${at + 1}`)
     const { rendered, buttons } = say(name, { part: "choices", text: "Which?", choices })
     for (const button of buttons) {
-      const id = rendered.tokens.find((one) => one.token === button.id)?.id ?? button.id
-      expect(choices.find((one) => one.label === button.label)!.id).toBe(id)
+      const id = rendered.tokens.find((token) => token.token === button.id)?.id ?? button.id
+      expect(choices.find((choice) => choice.label === button.label)!.id).toBe(id)
     }
-    choices.forEach((one, at) => {
-      expect(optionMeant(` ${at + 1}.`, choices)).toBe(one)
-      expect(optionMeant(one.label.toUpperCase(), choices)).toBe(one)
+    choices.forEach((choice, at) => {
+      expect(optionMeant(` ${at + 1}.`, choices)).toBe(choice)
+      expect(optionMeant(choice.label.toUpperCase(), choices)).toBe(choice)
     })
   })
 
@@ -374,7 +380,7 @@ describe.each(Object.keys(scenes))("on %s", (name) => {
         expectWhole(name, part, said)
         const families = (text: string) => text.split(family).length - 1
         const wanted = readable(part).reduce((sum, text) => sum + families(text), 0)
-        const shown = families([said.text, ...said.buttons.map((one) => one.label)].join("\n"))
+        const shown = families([said.text, ...said.buttons.map((button) => button.label)].join("\n"))
         expect(shown).toBeGreaterThanOrEqual(wanted)
       }),
       { numRuns: 120 },
@@ -411,7 +417,7 @@ const label = fc
   .map(([text, n]) => `${text} ${n}`)
 const someOptions = fc
   .uniqueArray(label, { minLength: 1, maxLength: 30 })
-  .map((labels) => labels.map((one, at): Option => ({ id: `${at}:${one}`, label: one })))
+  .map((labels) => labels.map((label, at): Option => ({ id: `${at}:${label}`, label: label })))
 const replyPart: fc.Arbitrary<ReplyPart> = fc.oneof(
   fc.record({ part: fc.constant("text" as const), text: longText }),
   fc.record({ part: fc.constant("choices" as const), text: longText, choices: someOptions }),

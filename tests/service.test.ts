@@ -275,7 +275,7 @@ describe("the API", () => {
     expect((await one.answered(2))[1]!.text).toBe("you said again")
   })
 
-  test("the live stream tells what happens, and goes on where it was broken off", async () => {
+  test("the live stream tells what happens, and resumes where it was broken off", async () => {
     const one = await Stage.set(service, standin)
     const seen: string[] = []
     const stop = new AbortController()
@@ -313,7 +313,7 @@ describe("the API", () => {
       expect.arrayContaining(["/api/v1/messages", "/api/v1/passages/{id}", "/api/v1/parked/{id}/retry"]),
     )
     const { get, post: send } = description.paths["/api/v1/messages"]!
-    expect(get!.parameters.map((one) => one.name)).toEqual(
+    expect(get!.parameters.map((parameter) => parameter.name)).toEqual(
       expect.arrayContaining([
         "channel",
         "conversation",
@@ -326,7 +326,7 @@ describe("the API", () => {
         "text",
       ]),
     )
-    expect(send!.parameters.map((one) => one.name)).toContain("Idempotency-Key")
+    expect(send!.parameters.map((parameter) => parameter.name)).toContain("Idempotency-Key")
     expect(send!.requestBody).toBeDefined()
   })
 

@@ -25,7 +25,7 @@ test("a second start reuses the data; stopping stops the server that was started
   expect(existsSync(join(home, "database/postmaster.pid"))).toBe(false)
 
   const second = await start(["serve"], env, /Wobbet is up/)
-  expect((await client().channels()).items.map((one) => one.key)).toEqual(["quay"])
+  expect((await client().channels()).items.map((item) => item.key)).toEqual(["quay"])
   // Killed, it leaves its server behind; the next start joins it, and stops it in the end.
   await second.stop("SIGKILL")
   expect(existsSync(join(home, "database/postmaster.pid"))).toBe(true)

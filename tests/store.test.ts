@@ -1,4 +1,5 @@
 import fc from "fast-check"
+import { Directory } from "../src/engine/people/directory.ts"
 import { hotRows, migrate, openDatabase, rows } from "../src/store/database.ts"
 import type { Database } from "../src/store/database.ts"
 import { conversationsAt } from "../src/store/directory.ts"
@@ -127,6 +128,20 @@ test("what was on record before the second migration reads the same after it", a
     { id: "msg_sent" },
   ])
   await old.destroy()
+})
+
+test("a batch that names more places than are kept at hand finds the conversation of each, again and again", async () => {
+  const own = openDatabase(await freshDatabase(), { most: 2 })
+  const directory = new Directory(own, 2)
+  const said = Array.from({ length: 5 }, (_, at) => ({
+    channel: "ferry",
+    message: { event: "text" as const, place: { address: `71000000${at}`, kind: "direct" as const, title: `P${at}` } },
+  }))
+  const first = await directory.conversationsOf([...said, said[0]!])
+  expect(new Set(first).size).toBe(5)
+  expect(first[5]).toBe(first[0])
+  expect(await directory.conversationsOf([...said, said[0]!])).toEqual(first)
+  await own.destroy()
 })
 
 describe("a batch of calls that is accepted", () => {

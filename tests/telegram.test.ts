@@ -37,7 +37,7 @@ test("state is remembered from turn to turn, and can be forgotten", async () => 
     await stage.say("count")
     await stage.answered(n)
   }
-  expect((await stage.answers()).map((one) => one.text)).toEqual(["count 1", "count 2"])
+  expect((await stage.answers()).map((answer) => answer.text)).toEqual(["count 1", "count 2"])
   const { conversation } = (await stage.messages())[0]!
   expect((await service.client.conversation(conversation)).state).toEqual({ n: 2 })
   await service.client.resetConversation(conversation)
@@ -56,14 +56,16 @@ test("a press comes back as the choice, however long its id; the button stops sp
   )
   await eventually(async () => (await stage.answers())[0]!.reply_markup === undefined, "the buttons to go")
   const calls = await standin.get<{ bot: string; method: string }[]>("calls")
-  expect(calls.filter((one) => one.bot === stage.bot.username && one.method === "answerCallbackQuery")).toHaveLength(1)
+  expect(calls.filter((call) => call.bot === stage.bot.username && call.method === "answerCallbackQuery")).toHaveLength(
+    1,
+  )
 })
 
 test("a long text comes in several messages, in order", async () => {
   const stage = await Stage.set(service, standin)
   await stage.say("long")
   const answers = await stage.answered(3)
-  expect(answers.map((one) => one.text).join(" ")).toBe("A sentence of the timetable. ".repeat(300).trim())
+  expect(answers.map((answer) => answer.text).join(" ")).toBe("A sentence of the timetable. ".repeat(300).trim())
 })
 
 test("an edit runs only the route that names it; a reaction nobody asked for is passed over", async () => {
@@ -116,7 +118,7 @@ test("forum topics are conversations of their own, and are answered in their top
   await stage.say("count", { chat: forum.id, topic: 11 })
   await stage.say("count", { chat: forum.id, topic: 12 })
   const answers = await stage.answered(2, forum.id)
-  expect(answers.map((one) => [one.message_thread_id, one.text]).sort()).toEqual([
+  expect(answers.map((answer) => [answer.message_thread_id, answer.text]).sort()).toEqual([
     [11, "count 1"],
     [12, "count 1"],
   ])
@@ -139,7 +141,7 @@ test("a group that becomes a supergroup keeps its conversation", async () => {
   await stage.say("count", { chat: upgraded.id })
   expect((await stage.answered(1, upgraded.id))[0]!.text).toBe("count 2")
   const { items } = await service.client.conversations({ channel: stage.key, kind: "group" })
-  expect(items.map((one) => one.address)).toEqual([String(upgraded.id)])
+  expect(items.map((item) => item.address)).toEqual([String(upgraded.id)])
 })
 
 test("a send that meets the move first follows it", async () => {
@@ -206,7 +208,7 @@ test("polling takes over from the webhook and back, with nothing lost or repeate
   await stage.say("say four")
   await stage.answered(4)
   await pause(300)
-  expect((await stage.answers()).map((one) => one.text)).toEqual(
+  expect((await stage.answers()).map((answer) => answer.text)).toEqual(
     ["one", "two", "three", "four"].map((word) => `you said ${word}`),
   )
 })
@@ -217,7 +219,7 @@ test("a polled update that cannot be stored does not hold up the others, nor com
   await stage.say("say after")
   expect((await stage.answered(1))[0]!.text).toBe("you said after")
   const { items } = await service.client.passages({ channel: stage.key })
-  expect(items.map((one) => one.stops[2]!.state).sort()).toEqual(["done", "stopped"])
+  expect(items.map((item) => item.stops[2]!.state).sort()).toEqual(["done", "stopped"])
 })
 
 test("a refused send is parked, and may be retried at the end of the line or edited", async () => {
@@ -233,9 +235,9 @@ test("a refused send is parked, and may be retried at the end of the line or edi
   }, "two parked sends")
   expect(items[0]).toMatchObject({ cause: "refused", reason: expect.stringContaining("blocked") as unknown })
   await standin.post("unblock", { bot: stage.bot.username, from: stage.person.id })
-  await service.client.retryParked(items.find((one) => one.text === "first")!.id)
+  await service.client.retryParked(items.find((item) => item.text === "first")!.id)
   expect((await stage.answered(2))[1]!.text).toBe("first")
-  await service.client.editParked(items.find((one) => one.text === "second")!.id, "the *other* second")
+  await service.client.editParked(items.find((item) => item.text === "second")!.id, "the *other* second")
   expect((await stage.answered(3))[2]!.text).toBe("the other second")
 })
 
@@ -259,7 +261,7 @@ test("a locked-out token stops the channel, tells the one it should, and what wa
   expect((await stage.answered(1))[0]!.text).toBe("you said waiting")
 })
 
-test("a paused channel keeps what arrives, and goes on where it stood", async () => {
+test("a paused channel keeps what arrives, and resumes with it", async () => {
   const stage = await Stage.set(service, standin)
   await service.client.pauseChannel(stage.key)
   await stage.say("say kept")

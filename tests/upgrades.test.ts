@@ -43,12 +43,12 @@ describe.each(versions)("a database of version %s", (version) => {
     expect(messages).toHaveLength(before!.messages)
     // The good, the failed, the forged and the parked are all still there to look at.
     for (const { id } of passages) expect((await client.passage(id)).id).toBe(id)
-    const answered = messages.filter((one) => one.direction === "in" && (one.replies ?? []).length > 0)
+    const answered = messages.filter((message) => message.direction === "in" && (message.replies ?? []).length > 0)
     expect(answered.length).toBeGreaterThan(10)
-    expect(passages.some((one) => one.stops.some((stop) => stop.state === "stopped"))).toBe(true)
+    expect(passages.some((passage) => passage.stops.some((stop) => stop.state === "stopped"))).toBe(true)
     expect((await client.parked({})).items.length).toBeGreaterThan(0)
     const channels = (await client.channels()).items
-    expect(channels.map((one) => one.kind).sort()).toEqual(
+    expect(channels.map((channel) => channel.kind).sort()).toEqual(
       ["custom", "custom", "messenger", "slack", "sms", "telegram", "whatsapp"].sort(),
     )
   })

@@ -49,14 +49,14 @@ export function botCommands(program: Command): void {
         })
         if (asJson(options, found)) return
         let decided = false
-        for (const one of found.routes) {
-          const sign = one.met ? (decided ? colors.yellow("●") : colors.green("●")) : colors.dim("○")
-          const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
-          const late = one.met && decided ? colors.yellow(" (an earlier route takes it)") : ""
+        for (const route of found.routes) {
+          const sign = route.met ? (decided ? colors.yellow("●") : colors.green("●")) : colors.dim("○")
+          const slots = route.slots ? ` ${JSON.stringify(route.slots)}` : ""
+          const late = route.met && decided ? colors.yellow(" (an earlier route takes it)") : ""
           print(
-            `${sign} ${one.route.padEnd(20)} ${one.met ? wrapped(one.why + slots, 23) : colors.dim(wrapped(one.why, 23))}${late}`,
+            `${sign} ${route.route.padEnd(20)} ${route.met ? wrapped(route.why + slots, 23) : colors.dim(wrapped(route.why, 23))}${late}`,
           )
-          decided ||= one.met
+          decided ||= route.met
         }
         if (found.took === "route") print("", `→ route ${colors.bold(found.route ?? "")}, handler ${found.handler}`)
         else if (found.took === "unrouted")

@@ -24,14 +24,14 @@ export function conversationCommands(program: Command): void {
       if (asJson(options, { items, next })) return
       table(
         ["last", "who", "kind", "provider's id", "said last", "needs you", "conversation"],
-        items.map((one) => [
-          when(one.lastAt),
-          inLine([one.title ?? one.address, one.topic && `› ${one.topic}`].filter(Boolean).join(" "), 24),
-          one.kind,
-          one.address,
-          inLine(`${one.lastDirection === "out" ? "← " : ""}${one.lastText ?? ""}`, 40),
-          one.parked ? colors.red(`${one.parked} parked`) : one.unsent ? colors.yellow(`${one.unsent} unsent`) : "",
-          colors.dim(one.id),
+        items.map((item) => [
+          when(item.lastAt),
+          inLine([item.title ?? item.address, item.topic && `› ${item.topic}`].filter(Boolean).join(" "), 24),
+          item.kind,
+          item.address,
+          inLine(`${item.lastDirection === "out" ? "← " : ""}${item.lastText ?? ""}`, 40),
+          item.parked ? colors.red(`${item.parked} parked`) : item.unsent ? colors.yellow(`${item.unsent} unsent`) : "",
+          colors.dim(item.id),
         ]),
         "Nobody has spoken yet.",
       )
@@ -58,10 +58,10 @@ export function conversationCommands(program: Command): void {
         colors.dim(`${shown.id}, answered by ${shown.answeredBy === "bot" ? "the bot" : "a person"}`),
         "",
       )
-      for (const one of items) {
-        const side = one.direction === "in" ? "theirs" : "ours  "
+      for (const item of items) {
+        const side = item.direction === "in" ? "theirs" : "ours  "
         print(
-          `${colors.dim(when(one.receivedAt))}  ${one.direction === "in" ? colors.bold(side) : side}  ${rail(one.stops ?? [])}  ${inLine(one.text, 90)}`,
+          `${colors.dim(when(item.receivedAt))}  ${item.direction === "in" ? colors.bold(side) : side}  ${rail(item.stops ?? [])}  ${inLine(item.text, 90)}`,
         )
       }
       print("", `state ${JSON.stringify(shown.state)}`)
@@ -94,12 +94,12 @@ async function listPeople(text: string | undefined, options: ListOptions): Promi
   if (asJson(options, { items, next })) return
   table(
     ["who", "handle", "channel", "provider's id", "conversation"],
-    items.map((one) => [
-      inLine(one.name ?? one.address, 30),
-      one.handle ? `@${one.handle}` : "",
-      one.channel,
-      one.address,
-      one.conversation ? colors.dim(one.conversation) : colors.dim("in groups only"),
+    items.map((item) => [
+      inLine(item.name ?? item.address, 30),
+      item.handle ? `@${item.handle}` : "",
+      item.channel,
+      item.address,
+      item.conversation ? colors.dim(item.conversation) : colors.dim("in groups only"),
     ]),
     "Nobody has spoken yet.",
   )

@@ -19,7 +19,7 @@ const program = new Command("wobbet")
   .description(
     "Receives what people write to bots, answers each message once and in order, and shows what became of it.",
   )
-  .version("0.1.0")
+  .version(VERSION)
   .showHelpAfterError("(--help shows how it is used)")
   .exitOverride()
   .configureHelp({ sortSubcommands: false })

@@ -68,14 +68,14 @@ export function messageCommands(program: Command): void {
 export function printMessages(items: MessageView[]): void {
   table(
     ["time", "", "rail", "", "who", "said", "message"],
-    items.map((one) => [
-      when(one.receivedAt),
-      one.direction === "in" ? "→" : colors.dim("←"),
-      rail(one.stops ?? []),
-      messageWord(one),
-      inLine(one.title ?? one.channel, 18),
-      inLine(one.text, 44),
-      colors.dim(one.id),
+    items.map((item) => [
+      when(item.receivedAt),
+      item.direction === "in" ? "→" : colors.dim("←"),
+      rail(item.stops ?? []),
+      messageWord(item),
+      inLine(item.title ?? item.channel, 18),
+      inLine(item.text, 44),
+      colors.dim(item.id),
     ]),
     "No message fits.",
   )
@@ -84,13 +84,13 @@ export function printMessages(items: MessageView[]): void {
 function printDoubts(items: MessageView[]): void {
   table(
     ["begun", "who", "said", "known", "decided", "message"],
-    items.map((one) => [
-      when(one.doubt?.at ?? one.receivedAt),
-      inLine(one.title ?? one.channel, 14),
-      inLine(one.text, 20),
-      one.doubt?.known ?? "",
-      one.doubt?.open ? colors.red(one.doubt.decided) : (one.doubt?.decided ?? ""),
-      colors.dim(one.id),
+    items.map((item) => [
+      when(item.doubt?.at ?? item.receivedAt),
+      inLine(item.title ?? item.channel, 14),
+      inLine(item.text, 20),
+      item.doubt?.known ?? "",
+      item.doubt?.open ? colors.red(item.doubt.decided) : (item.doubt?.decided ?? ""),
+      colors.dim(item.id),
     ]),
     "Nothing was ever in doubt.",
   )

@@ -22,15 +22,15 @@ export function parkedCommands(program: Command): void {
       if (asJson(options, { items, next })) return
       table(
         ["since", "what", "cause", "who", "said", "reason", options.all ? "decision" : "", "parked"].filter(Boolean),
-        items.map((one) => [
-          when(one.since),
-          one.what,
-          colors.red(one.cause),
-          inLine(one.title ?? one.conversation, 16),
-          inLine(one.text, 24),
-          inLine(one.reason, 44),
-          ...(options.all ? [one.decision ? colors.dim(`${one.decision} by ${one.decidedBy}`) : "open"] : []),
-          colors.dim(one.id),
+        items.map((item) => [
+          when(item.since),
+          item.what,
+          colors.red(item.cause),
+          inLine(item.title ?? item.conversation, 16),
+          inLine(item.text, 24),
+          inLine(item.reason, 44),
+          ...(options.all ? [item.decision ? colors.dim(`${item.decision} by ${item.decidedBy}`) : "open"] : []),
+          colors.dim(item.id),
         ]),
         "Nothing is parked.",
       )

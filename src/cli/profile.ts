@@ -19,7 +19,7 @@ export function profileCommands(program: Command): void {
       if (asJson(options, items)) return
       table(
         ["profile", "what it is", "from", "secrets"],
-        items.map((one) => [one.name, one.title, origins[one.origin], one.secrets.join(", ")]),
+        items.map((item) => [item.name, item.title, origins[item.origin], item.secrets.join(", ")]),
         "There are none.",
       )
     })
@@ -30,7 +30,7 @@ export function profileCommands(program: Command): void {
     .argument("<name>")
     .option("--json", "for programs")
     .action(async (name: string, options: { json?: boolean }) => {
-      const found = (await connect().profiles()).items.find((one) => one.name === name)
+      const found = (await connect().profiles()).items.find((item) => item.name === name)
       if (!found)
         throw new CommandFault(`There is no gateway profile "${name}".`, '"wobbet profile list" shows those there are.')
       if (!asJson(options, found)) print(found.source.trimEnd())

@@ -355,7 +355,7 @@ export interface Page<Item> {
 
 export interface LiveEvent {
   what: "message" | "turn" | "attempt" | "parked" | "decided" | "status" | "channels"
-  /** Left out where it tells of a whole conversation. */
+  /** Null where it tells of a whole conversation. */
   message: string | null
   conversation: string | null
   outcome: string | null

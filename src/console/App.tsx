@@ -107,14 +107,14 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
   )
 }
 
-/** A bot folder that does not check is said on every page, with file, line and remedy. */
+/** A bot folder with faults is shown on every page, with file, line and remedy. */
 function BotBanner() {
   const { data } = useData("bot", () => service.bot())
   if (!data || data.faults.length === 0) return null
   return (
     <aside role="alert" className="border-b border-damson bg-damson-wash px-4 py-2 text-sm text-damson">
-      <strong>The bot folder does not check.</strong>{" "}
-      {data.release ? "The version before still answers." : "No bot answers until it is mended."}
+      <strong>The bot folder has faults.</strong>{" "}
+      {data.release ? "The version before still answers." : "No bot answers until it is fixed."}
       <ul className="m-0 mt-1 list-none p-0">
         {data.faults.map((fault) => (
           <li key={`${fault.file}:${fault.line}:${fault.says}`}>
@@ -132,7 +132,7 @@ function BotBanner() {
 /** A channel that learns, or whose calls are fetched from elsewhere, is said on every page while it lasts. */
 function ChannelsBanner() {
   const { data } = useData("channels banner", () => service.channels())
-  const special = data?.items.filter((one) => one.learning ?? one.bringing) ?? []
+  const special = data?.items.filter((item) => item.learning ?? item.bringing) ?? []
   if (special.length === 0) return null
   return (
     <aside role="status" className="border-b border-line bg-spruce-wash px-4 py-1.5 text-sm">

@@ -7,7 +7,7 @@ export const service = new Client("")
 const listeners = new Set<() => void>()
 let stream: EventSource | undefined
 
-/** One live stream for the whole page; it reconnects by itself and goes on where it was broken off. */
+/** One live stream for the whole page; it reconnects by itself and resumes where it was broken off. */
 export function openLive(): () => void {
   stream?.close()
   stream = new EventSource("/api/v1/live")
@@ -32,7 +32,7 @@ export interface Loaded<T> {
   again: () => void
 }
 
-/** What a call of the API answers, read anew whenever something happens. `key` says what is asked for. */
+/** What a call of the API answers, read again whenever something happens. `key` says what is asked for. */
 export function useData<T>(key: string, load: () => Promise<T>): Loaded<T> {
   const [state, setState] = useState<{ key: string; data: T | undefined; error: Error | undefined }>({
     key,

@@ -62,7 +62,7 @@ export class Desk {
       offered.push(...choicesOffered(reply))
       return { ...rendered.message, origin: given.origin, author: given.author }
     })
-    const answer = { conversation: conversation.id, messages: messages.map((one) => one.id) }
+    const answer = { conversation: conversation.id, messages: messages.map((message) => message.id) }
     const fingerprint = createHash("sha256")
       .update(JSON.stringify([given.to, given.channel, given.replies]))
       .digest("hex")
@@ -72,7 +72,7 @@ export class Desk {
       { conversation: conversation.id, channel: conversation.channel },
       messages,
       once,
-      messages.some((one) => one.calls.some((call) => call.speaks)) ? offered : undefined,
+      messages.some((message) => message.calls.some((call) => call.speaks)) ? offered : undefined,
     )
     if (added.clash) {
       throw new Trouble(

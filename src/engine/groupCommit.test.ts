@@ -1,4 +1,4 @@
-import { GroupCommit } from "./groupCommit.ts"
+import { GroupCommit, keepHalving, NotInTime } from "./groupCommit.ts"
 
 /** A gatherer whose batches end when they are told to. */
 function held(most = 10, atOnce = 1) {
@@ -6,12 +6,12 @@ function held(most = 10, atOnce = 1) {
   const gatherer = new GroupCommit<number, string>(
     (items) =>
       new Promise((done, fail) => {
-        batches.push({ items, end: (fault) => (fault ? fail(fault) : done(items.map((one) => `kept ${one}`))) })
+        batches.push({ items, end: (fault) => (fault ? fail(fault) : done(items.map((item) => `kept ${item}`))) })
       }),
     most,
     atOnce,
   )
-  const begun = () => batches.map((one) => one.items)
+  const begun = () => batches.map((batch) => batch.items)
   return { gatherer, batches, begun }
 }
 
@@ -91,4 +91,31 @@ test("it is drained once nothing waits and nothing is under way", async () => {
   await instant()
   expect(drained).toBe(true)
   await gatherer.drained()
+})
+
+test("who waited as long as they could is told so, and what was not begun by then is left out", async () => {
+  const { gatherer, batches, begun } = held()
+  const under = gatherer.add(1, 20)
+  await instant()
+  const late = gatherer.add(2, 20)
+  await expect(under).rejects.toThrow(NotInTime)
+  await expect(late).rejects.toThrow(NotInTime)
+  const patient = gatherer.add(3)
+  batches[0]!.end()
+  await instant()
+  expect(begun()).toEqual([[1], [3]])
+  batches[1]!.end()
+  expect(await patient).toBe("kept 3")
+})
+
+test("one item that cannot be kept for its data stands alone in the end; any other fault is passed on", async () => {
+  const kept: number[] = []
+  const alone: number[] = []
+  const refuse = (code: string) => async (items: number[]) => {
+    if (items.includes(5)) throw Object.assign(new Error("no"), { code })
+    kept.push(...items)
+  }
+  await keepHalving([1, 2, 3, 4, 5, 6, 7], refuse("22P05"), async (item) => void alone.push(item))
+  expect({ kept, alone }).toEqual({ kept: [1, 2, 3, 4, 6, 7], alone: [5] })
+  await expect(keepHalving([5, 6], refuse("08006"), async () => undefined)).rejects.toMatchObject({ code: "08006" })
 })

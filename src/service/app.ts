@@ -26,8 +26,6 @@ import { answerProblem } from "./problem.ts"
 import type { ApiRoute } from "./routes.ts"
 import { serveRoutes } from "./routes.ts"
 
-export const version = "0.1.0"
-
 /** The service's face to the network: inlets, the API, the live stream and the console's files, by the roles it has. */
 export async function buildApp(engine: Engine, consoleFiles: string): Promise<FastifyInstance> {
   const { roles, log } = engine.settings
@@ -78,7 +76,7 @@ async function servePeople(app: FastifyInstance, engine: Engine, consoleFiles: s
     ]
     serveRoutes(app, engine, routes, whoIs)
     serveLive(app, engine, whoIs)
-    const description = openapi(routes, version)
+    const description = openapi(routes, VERSION)
     app.get("/api/openapi.json", async () => description)
   }
   if (roles.has("console")) await serveConsole(app, engine, consoleFiles)

@@ -95,7 +95,7 @@ export async function stopChannel(
   })
 }
 
-/** Lets a channel go on where it stood. */
+/** Resumes a channel. */
 export async function resumeChannel(database: Database, key: string): Promise<boolean> {
   return database.transaction(async (step) => {
     const changed = await rows(

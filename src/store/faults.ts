@@ -50,7 +50,7 @@ const passed = new Map<string, number>()
 export async function faultPoint(point: FaultPoint): Promise<void> {
   const times = (passed.get(point) ?? 0) + 1
   passed.set(point, times)
-  const plan = plans.find((one) => one.point === point && one.at === times)
+  const plan = plans.find((plan) => plan.point === point && plan.at === times)
   if (!plan) return
   if (process.env.WOBBET_FAULTS_LOG) appendFileSync(process.env.WOBBET_FAULTS_LOG, `${point}\n`)
   if (plan.act === "kill") {

@@ -27,7 +27,7 @@ export interface Intake {
   unreadable?: string | undefined
   notes: string[]
   answered?: number
-  /** Left out for now. */
+  /** ISO 8601; without it the call was received just now. */
   receivedAt?: string
   messages: IncomingMessage[]
   /** What became of messages sent earlier. */
@@ -121,7 +121,7 @@ export async function acceptIntakes(
   const media = keepMedia(
     messages.map(({ one, intake }) => ({ id: one.id, channel: intake.channel, media: one.message.media ?? [] })),
   )
-  const statuses = keepStatuses(intakes.flatMap((one) => one.statuses ?? []))
+  const statuses = keepStatuses(intakes.flatMap((intake) => intake.statuses ?? []))
   const asked = accepting(offset !== undefined, wishes, statuses.sql, media.sql)
   const values = [
     ...(offset ? [offset.next, offset.channel, offset.holder] : []),
@@ -134,7 +134,7 @@ export async function acceptIntakes(
     ...media.values,
   ]
   const accept = () => retryingConflicts(() => hotLists<ToldList>(database, asked, values))
-  const ids = () => [...intakes.map((one) => one.id), ...messages.map(({ one }) => one.id)]
+  const ids = () => [...intakes.map((intake) => intake.id), ...messages.map(({ one }) => one.id)]
   const found = await inTheirMonths(database, ids, accept)
   if (found[0] && told.of(found[0], "allowed") === 0) throw new LeaseLost()
   const fresh = found

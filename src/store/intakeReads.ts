@@ -39,8 +39,8 @@ const muchLater = 7 * 86_400_000
  * older than the memory for events it is no longer known which message it repeated.
  */
 export async function messagesOfIntakes(database: Database, intakes: Told[]): Promise<Map<string, string[]>> {
-  const told = intakes.filter((one) => one.event_keys.length > 0)
-  const found = new Map<string, string[]>(intakes.map((one) => [one.id, []]))
+  const told = intakes.filter((intake) => intake.event_keys.length > 0)
+  const found = new Map<string, string[]>(intakes.map((intake) => [intake.id, []]))
   if (told.length === 0) return found
   const asked = batch(
     "a",
@@ -113,7 +113,7 @@ export async function listIntakes(
     [...values, filter.limit],
   )
   const messages = await messagesOfIntakes(database, found)
-  return found.map((one) => ({ ...one, messages: messages.get(one.id)! }))
+  return found.map((row) => ({ ...row, messages: messages.get(row.id)! }))
 }
 
 /** When a channel last had a genuine and a refused call. */

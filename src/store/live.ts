@@ -55,7 +55,7 @@ export async function happenings(
       if (items.length <= limit) return { cursor, items }
       // A transaction's rows stay together: what the limit cut through is left for the next look.
       const cut = items.at(-1)!.xid
-      const whole = items.filter((one) => one.xid !== cut)
+      const whole = items.filter((item) => item.xid !== cut)
       return whole.length > 0 ? { cursor: cut, items: whole } : { cursor: String(BigInt(cut) + 1n), items }
     },
     { isolationLevel: "repeatable read", readOnly: true },

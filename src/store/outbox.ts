@@ -136,9 +136,9 @@ export interface Settlement {
   status?: number | undefined
   answer?: string | undefined
   providerId?: string | undefined
-  /** Under what statuses of this call will come; left out where none do. */
+  /** What statuses of this call will come under; undefined where its provider tells none. */
   trace?: string | undefined
-  /** Milliseconds until the message is tried again, or its next call is due; left out when it leaves the line. */
+  /** Milliseconds until the message is tried again, or its next call is due; undefined when it leaves the line. */
   again?: number | undefined
   nextCall?: number | undefined
   tries?: number | undefined
@@ -311,5 +311,5 @@ export async function addToLine(
       }
       return { added: true }
     })
-  return inTheirMonths(database, () => messages.map((one) => one.id), add)
+  return inTheirMonths(database, () => messages.map((message) => message.id), add)
 }

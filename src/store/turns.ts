@@ -37,11 +37,11 @@ export interface TurnResult {
   seenNext: number
   /** The same for `said`. */
   seenSaid: number
-  /** Left out when the state stays as it is. */
+  /** Undefined when the state stays as it is. */
   state?: { [field: string]: unknown } | undefined
   /** The options to remember; kept with `state`, so both are given or neither. */
   offered?: Offered[] | undefined
-  /** When somebody should look again, in milliseconds from now; left out when the line goes on at once or rests. */
+  /** When somebody should look again, in milliseconds from now; undefined when the line continues at once or rests. */
   again?: number | undefined
   tries: number
   minuteAt: Date | null
@@ -142,7 +142,7 @@ const turnsShape = shape<TurnRow>("t", {
   taken: ["jsonb", ({ turn, whole }) => (whole ? turn.takenAs : undefined)],
   before: ["jsonb", ({ turn, whole }) => (whole ? turn.stateBefore : undefined)],
   after: ["jsonb", ({ turn, whole }) => (whole ? turn.stateAfter : undefined)],
-  replies: ["text", ({ replies, whole }) => (whole ? listLiteral(replies.map((one) => one.id)) : undefined)],
+  replies: ["text", ({ replies, whole }) => (whole ? listLiteral(replies.map((reply) => reply.id)) : undefined)],
   log: ["jsonb", ({ turn, whole }) => (whole ? turn.log : undefined)],
   error: ["jsonb", ({ turn, whole }) => (whole ? turn.error : undefined)],
   degraded: ["jsonb", ({ turn, whole }) => (whole ? turn.degraded : undefined)],
@@ -212,9 +212,9 @@ export async function commitTurns(
   type Row = [conversation: string, id: null, position: null, more: boolean]
   type SentRow = [conversation: null, id: string, position: number, starts: boolean]
   const commit = () => retryingConflicts(() => hotLists<Row | SentRow>(database, asked, values))
-  const ids = () => [...turns.map((one) => one.message), ...outs.map((one) => one.out.id)]
+  const ids = () => [...turns.map((turn) => turn.message), ...outs.map((out) => out.out.id)]
   const found = await inTheirMonths(database, ids, commit)
-  const lines = new Map(outs.map((one) => [one.out.id, one]))
+  const lines = new Map(outs.map((out) => [out.out.id, out]))
   const done: CommitResult = { committed: new Set(), more: new Set(), started: [], waiting: [] }
   for (const [committed, message, position, flag] of found) {
     if (message === null) {
@@ -280,14 +280,14 @@ function committing(guarded: boolean, parked: string, tokens: string): Statement
 
 /** The part of a commit that parks what is for a person to decide; empty when nothing is, so that most commits are shorter. */
 function parkedWith(results: TurnResult[]): Batch {
-  const parked = results.flatMap((one) =>
-    one.parked
-      ? one.turn.messages.map((message) => ({
+  const parked = results.flatMap((result) =>
+    result.parked
+      ? result.turn.messages.map((message) => ({
           id: newId("prk"),
-          conversation: one.conversation,
-          channel: one.channel,
+          conversation: result.conversation,
+          channel: result.channel,
           message,
-          ...one.parked,
+          ...result.parked,
         }))
       : [],
   )
@@ -313,7 +313,7 @@ function parkedWith(results: TurnResult[]): Batch {
 /** The part of a commit that keeps what short words in buttons stand for; empty when there are none. */
 function tokensWith(results: TurnResult[]): Batch {
   const tokens = distinctTokens(
-    results.flatMap((one) => one.tokens.map((token) => ({ channel: one.channel, ...token }))),
+    results.flatMap((result) => result.tokens.map((token) => ({ channel: result.channel, ...token }))),
   )
   if (tokens.length === 0) return { sql: "", values: [] }
   const rows = batch("k", tokens, { channel: "text", token: "text", id: "text", label: "text" })
@@ -338,7 +338,7 @@ export const outboundInserts = `kept_out AS (
     )`
 
 function distinctTokens<T extends { channel: string; token: string }>(tokens: T[]): T[] {
-  return [...new Map(tokens.map((one) => [`${one.channel} ${one.token}`, one])).values()]
+  return [...new Map(tokens.map((token) => [`${token.channel} ${token.token}`, token])).values()]
 }
 
 /** Choice tokens that came back, with the ids and labels they stand for. */

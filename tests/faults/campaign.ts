@@ -276,18 +276,18 @@ function judge(people: Person[], standin: TelegramStandin, record: Map<string, M
   for (const person of people) {
     const took = tookBy.get(person.chat) ?? []
     const messages = record.get(`${person.channel} ${person.chat}`) ?? []
-    const heard = messages.filter((one) => one.direction === "in")
-    const replies = messages.filter((one) => one.direction === "out")
+    const heard = messages.filter((message) => message.direction === "in")
+    const replies = messages.filter((message) => message.direction === "out")
     found.messages += person.said.length
-    found.parked += messages.filter((one) => one.status === "parked").length
-    found.doubtful += replies.filter((one) => one.doubtful).length
+    found.parked += messages.filter((message) => message.status === "parked").length
+    found.doubtful += replies.filter((reply) => reply.doubtful).length
     let last = 0
     const firsts = [...new Set(took)]
     for (const text of firsts) {
       const k = Number(/^#(\d+) /.exec(text)?.[1] ?? 0)
       if (k === 0) continue
       if (k < last) {
-        const known = replies.filter((one) => one.text === text).map((one) => one.doubt?.known ?? one.status)
+        const known = replies.filter((reply) => reply.text === text).map((reply) => reply.doubt?.known ?? reply.status)
         found.outOfOrder.push(`${person.chat}: ${text} after #${last} (on record: ${known.join("; ")})`)
       }
       last = k
@@ -299,7 +299,7 @@ function judge(people: Person[], standin: TelegramStandin, record: Map<string, M
       if (kept.length !== 1)
         found.lost.push(`${person.chat}: "${text.slice(0, 30)}" was acknowledged and is on record ${kept.length} times`)
       if (!text.startsWith("tally")) continue
-      const mine = replies.filter((one) => one.text.startsWith(`#${k} `))
+      const mine = replies.filter((reply) => reply.text.startsWith(`#${k} `))
       const times = took.filter((one) => one.startsWith(`#${k} `)).length
       if (mine.length > 1) found.turnsTwice.push(`${person.chat}: ${mine.length} replies to message ${k}`)
       const [reply] = mine
@@ -334,7 +334,7 @@ async function main(): Promise<number> {
   const bots = channels.map((key) => standin.world.addBot(`${key}_bot`, key))
   for (const [at, name] of ["one", "two"].entries())
     seats.push(new Seat(name, 20_000 + (process.pid % 20_000) + at * 7, databaseUrl))
-  say(`campaign: seed ${seed}, ${minutes} min, two processes on ports ${seats.map((one) => one.port).join(" and ")}`)
+  say(`campaign: seed ${seed}, ${minutes} min, two processes on ports ${seats.map((seat) => seat.port).join(" and ")}`)
   for (const seat of seats) {
     await seat.start()
     while (!seat.up) await pause(50)
@@ -425,15 +425,15 @@ async function recordOf(client: Client): Promise<Map<string, MessageView[]>> {
   const addresses = new Map<string, string>()
   for (let cursor: string | undefined, more = true; more;) {
     const { items, next } = await client.conversations({ limit: 200, cursor })
-    for (const one of items) addresses.set(one.id, `${one.channel} ${one.address}`)
+    for (const item of items) addresses.set(item.id, `${item.channel} ${item.address}`)
     cursor = next ?? undefined
     more = next !== null
   }
   for (let cursor: string | undefined, more = true; more;) {
     const { items, next } = await client.messages({ limit: 200, cursor })
-    for (const one of items) {
-      const key = addresses.get(one.conversation)!
-      record.set(key, [...(record.get(key) ?? []), one])
+    for (const item of items) {
+      const key = addresses.get(item.conversation)!
+      record.set(key, [...(record.get(key) ?? []), item])
     }
     cursor = next ?? undefined
     more = next !== null

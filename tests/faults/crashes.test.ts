@@ -135,7 +135,7 @@ describe.each([
     found = await allOf(cases, 4, (one) => outcome(act, one))
   }, 300_000)
 
-  test.each(cases.map((one, at) => ({ says: "count", settings: {}, ...one, at })))(
+  test.each(cases.map((scene, at) => ({ says: "count", settings: {}, ...scene, at })))(
     "$point, $says, $settings",
     (one) => {
       expect(found[one.at]!()).toEqual({ answers: one.answers, doubts: one.doubts ?? 0, parked: one.parked ?? 0 })
@@ -172,7 +172,7 @@ test("in order: what a killed service left under way holds its line, for the pro
   const second = await startService({ ...where, faults: "" })
   await stage.say("say second")
   await eventually(async () => (await stage.answers()).length === 2, "both to be taken", 30)
-  expect((await stage.answers()).map((one) => one.text)).toEqual(["you said first", "you said second"])
+  expect((await stage.answers()).map((answer) => answer.text)).toEqual(["you said first", "you said second"])
   expect((await second.client.parked({ channel: stage.key })).items).toMatchObject([{ cause: "doubt" }])
   await second.stop()
 }, 60_000)

@@ -71,7 +71,7 @@ test.each(["SIGINT", "SIGQUIT"] as const)(
     for (const chat of people) {
       const said = await eventually(
         async () => {
-          const answers = (await stage.answers(chat)).map((one) => one.text!)
+          const answers = (await stage.answers(chat)).map((answer) => answer.text!)
           return answers.includes(`count ${rounds}`) ? answers : undefined
         },
         `person ${chat} to have all answers`,
@@ -171,7 +171,7 @@ describe("answered means kept, where the provider never repeats: the local journ
       expect(await say("count", next)).toBe(200)
       await stage.answered(2)
       await pause(1200)
-      expect((await stage.answers()).map((one) => one.text)).toEqual(counts(2))
+      expect((await stage.answers()).map((answer) => answer.text)).toEqual(counts(2))
       await next.stop()
     },
     60_000,

@@ -88,8 +88,8 @@ describe("nobody waits for a bad handler", () => {
     const bad = await Stage.set(service, standin)
     const others = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
     await bad.say("spin")
-    await Promise.all(others.map((one, at) => one.say(`slow ${at}`)))
-    const answers = await Promise.all(others.map((one) => one.answered(1)))
+    await Promise.all(others.map((other, at) => other.say(`slow ${at}`)))
+    const answers = await Promise.all(others.map((other) => other.answered(1)))
     expect(answers.map(([first]) => first!.text)).toEqual(["slow 0", "slow 1", "slow 2"])
   }, 60_000)
 
@@ -103,8 +103,8 @@ describe("nobody waits for a bad handler", () => {
     await eventually(async () => (await bad.messages({ direction: "in" })).length === 1, "the loop to begin")
     // By then it has been silent for long enough to be noticed, and not for long enough to be given up.
     await pause(600)
-    await Promise.all(others.map((one, n) => one.say(`fresh ${n}`)))
-    const answers = await Promise.all(others.map((one, n) => one.answered(n === 0 ? 2 : 1)))
+    await Promise.all(others.map((other, n) => other.say(`fresh ${n}`)))
+    const answers = await Promise.all(others.map((other, n) => other.answered(n === 0 ? 2 : 1)))
     expect(answers.map((said) => said.at(-1)!.text)).toEqual([0, 1, 2, 3].map((n) => `fresh ${n}`))
     await own.stop()
   }, 60_000)
@@ -129,7 +129,7 @@ describe("nobody waits for a bad handler", () => {
     await pause(1200)
     for (let n = 0; n < 4; n++) await good.say(`slow ${n}`)
     const answers = await good.answered(4)
-    expect(answers.map((one) => one.text)).toEqual([0, 1, 2, 3].map((n) => `slow ${n}`))
+    expect(answers.map((answer) => answer.text)).toEqual([0, 1, 2, 3].map((n) => `slow ${n}`))
     expect((await service.client.parked({ channel: good.key })).items).toEqual([])
   }, 60_000)
 

@@ -55,7 +55,7 @@ async function survives(
   )
   const said = await eventually(
     async () => {
-      const texts = (await stage.answers()).map((one) => one.text)
+      const texts = (await stage.answers()).map((answer) => answer.text)
       return texts.includes("you said after") ? texts : undefined
     },
     "the answer to what was said after",

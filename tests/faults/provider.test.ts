@@ -31,7 +31,7 @@ test("a 429 is obeyed to the second, and the reply comes once", async () => {
   expect(Date.now() - begun).toBeGreaterThanOrEqual(2000)
   const [reply] = await stage.messages({ direction: "out" })
   const attempts = (await service.client.passage(reply!.id)).paths[0]!.replies[0]!.attempts
-  expect(attempts.map((one) => one.outcome)).toEqual(["again", "accepted"])
+  expect(attempts.map((attempt) => attempt.outcome)).toEqual(["again", "accepted"])
 })
 
 test("a fault there is retried; an answer that vanished is a doubt, and is said to be one", async () => {
@@ -123,7 +123,7 @@ describe("in order, and once or in doubt and said so: the provider answers the f
       for (const n of [1, 2, 3]) await stage.say(`say ${n}`)
       const said = await eventually(
         async () => {
-          const texts = (await stage.answers()).map((one) => one.text!)
+          const texts = (await stage.answers()).map((answer) => answer.text!)
           return texts.includes("you said 3") ? texts : undefined
         },
         "the last answer",
@@ -134,16 +134,19 @@ describe("in order, and once or in doubt and said so: the provider answers the f
     })
   }, 90_000)
 
-  test.each(cases.map((one, at) => ({ ...one, at })))("$kind, onDoubt: $onDoubt", ({ kind, doubt, onDoubt, at }) => {
-    const { said, doubtful } = found[at]!()
-    const all = ["you said 1", "you said 2", "you said 3"]
-    // Garbage and a dropped connection come after the stand-in took the message; silence comes instead.
-    const taken = kind !== "silent"
-    if (!doubt) expect(said).toEqual(all)
-    else if (onDoubt === "resend") expect(said).toEqual(taken ? ["you said 1", ...all] : all)
-    else expect(said).toEqual(taken ? all : all.slice(1))
-    expect(doubtful).toEqual(doubt ? [["you said 1", onDoubt === "park" ? "parked" : "sent"]] : [])
-  })
+  test.each(cases.map((scene, at) => ({ ...scene, at })))(
+    "$kind, onDoubt: $onDoubt",
+    ({ kind, doubt, onDoubt, at }) => {
+      const { said, doubtful } = found[at]!()
+      const all = ["you said 1", "you said 2", "you said 3"]
+      // Garbage and a dropped connection come after the stand-in took the message; silence comes instead.
+      const taken = kind !== "silent"
+      if (!doubt) expect(said).toEqual(all)
+      else if (onDoubt === "resend") expect(said).toEqual(taken ? ["you said 1", ...all] : all)
+      else expect(said).toEqual(taken ? all : all.slice(1))
+      expect(doubtful).toEqual(doubt ? [["you said 1", onDoubt === "park" ? "parked" : "sent"]] : [])
+    },
+  )
 })
 
 test("a provider that answers nothing keeps no other channel from sending", async () => {

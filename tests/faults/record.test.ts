@@ -83,7 +83,7 @@ test("the record: what belongs to a month that no partition holds is kept, and i
     database,
     `SELECT relname AS name FROM pg_class WHERE relname LIKE '%_${kept!.table.slice(-7)}' AND relkind = 'r' ORDER BY 1`,
   )
-  expect(months.map((one) => one.name.replace(/_\d{4}_\d\d$/, ""))).toEqual([
+  expect(months.map((month) => month.name.replace(/_\d{4}_\d\d$/, ""))).toEqual([
     "attempts",
     "intakes",
     "messages",
@@ -107,7 +107,7 @@ test("the record: a service starts, and makes the months ahead, while somebody r
     database,
     `SELECT count(*)::int AS n FROM pg_indexes WHERE tablename IN ('messages_${monthAhead(1)}', 'messages_${monthAhead(2)}') GROUP BY tablename`,
   )
-  expect(new Set(indexes.map((one) => one.n)).size).toBe(1)
+  expect(new Set(indexes.map((index) => index.n)).size).toBe(1)
   await next.stop()
 }, 60_000)
 

@@ -49,9 +49,9 @@ describe("redelivered means ignored", () => {
     // A turn too many would be said a second later: the provider takes one message a second in a chat.
     await pause(1500)
     for (const chat of people) {
-      expect((await stage.answers(chat)).map((one) => one.text)).toEqual(["count 1", "count 2"])
+      expect((await stage.answers(chat)).map((answer) => answer.text)).toEqual(["count 1", "count 2"])
     }
-    await Promise.all(services.map((one) => one.stop()))
+    await Promise.all(services.map((service) => service.stop()))
   }, 60_000)
 })
 
@@ -72,7 +72,7 @@ test("redelivered means ignored, also after the month has turned", async () => {
   expect(await bring(after, stage.key, hookSecret, update(stage.person.id, "count"))).toBe(200)
   await stage.answered(2)
   await pause(1500)
-  expect((await stage.answers()).map((one) => one.text)).toEqual(["count 1", "count 2"])
+  expect((await stage.answers()).map((answer) => answer.text)).toEqual(["count 1", "count 2"])
   const parts = await query<{ part: string }>(
     where.database,
     "SELECT DISTINCT tableoid::regclass::text AS part FROM messages WHERE direction = 'in'",

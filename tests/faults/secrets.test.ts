@@ -26,7 +26,7 @@ test("secrets stay in: in no table, log line, file or answer, whatever goes wron
   await stage.answered(1)
   await service.client.pauseChannel(stage.key)
   const { items } = await service.client.passages({ channel: stage.key })
-  const passages = await Promise.all(items.map((one) => service.client.passage(one.id)))
+  const passages = await Promise.all(items.map((item) => service.client.passage(item.id)))
   await service.stop()
 
   const tables = await query<{ name: string }>(
@@ -47,7 +47,7 @@ test("secrets stay in: in no table, log line, file or answer, whatever goes wron
   const places = {
     database: rows
       .flat()
-      .concat(bodies.map((one) => one.body))
+      .concat(bodies.map((body) => body.body))
       .join("\n"),
     log: service.said(),
     answers: JSON.stringify(passages),

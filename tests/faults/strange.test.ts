@@ -45,7 +45,7 @@ describe("nothing is dropped for being strange", () => {
     expect(statuses).toEqual([200, 200, 200])
     expect(await stage.messages({ text: "say beside" })).toHaveLength(2)
     const { items } = await service.client.passages({ channel: stage.key, limit: 3 })
-    expect(items.filter((one) => one.stops[2]!.why?.includes("could not be stored"))).toHaveLength(1)
+    expect(items.filter((item) => item.stops[2]!.why?.includes("could not be stored"))).toHaveLength(1)
   })
 
   test("an event without a name here, and a body that cannot be read, are kept and shown", async () => {

@@ -9,7 +9,7 @@ export default {
       target: "node20",
       sourcemap: true,
       sourcefile: file,
-      define: { FAULTS_BUILT: "false" },
+      define: { FAULTS_BUILT: "false", VERSION: '"0.0.0"' },
     })
     return { code, map }
   },

@@ -7,7 +7,9 @@ export default handler(async ({ slots }) => {
   return {
     replies: choices(
       "Which crossing would you like?",
-      crossings.slice(0, 4).map((one) => ({ id: `crossing:${one.id}`, label: `${one.time} to ${one.to}` })),
+      crossings
+        .slice(0, 4)
+        .map((crossing) => ({ id: `crossing:${crossing.id}`, label: `${crossing.time} to ${crossing.to}` })),
       { perRow: 2 },
     ),
     state: { asking: "crossing", ...(typeof slots.seats === "number" ? { seats: slots.seats } : {}) },

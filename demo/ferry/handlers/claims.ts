@@ -5,11 +5,11 @@ import { openClaims } from "../office"
 export default handler(async () => {
   const claims = (await openClaims()).slice(0, 5)
   if (claims.length === 0) return "No claims are open."
-  const lines = claims.map((one) => `- **${one.claim}** ${one.note || "a photo"}, by ${one.by}`)
+  const lines = claims.map((claim) => `- **${claim.claim}** ${claim.note || "a photo"}, by ${claim.by}`)
   return {
     replies: choices(
       `Open claims:\n${lines.join("\n")}`,
-      claims.map((one) => ({ id: `claim:${one.claim}`, label: `Take ${one.claim}` })),
+      claims.map((claim) => ({ id: `claim:${claim.claim}`, label: `Take ${claim.claim}` })),
     ),
   }
 })

@@ -6,7 +6,7 @@ import { service, useData } from "../service.ts"
 export function Channels() {
   const { key } = useParams()
   const { data, error, again } = useData("channels", () => service.channels())
-  const shown = key ? data?.items.filter((one) => one.key === key) : data?.items
+  const shown = key ? data?.items.filter((item) => item.key === key) : data?.items
   return (
     <div className="mx-auto flex w-full max-w-6xl flex-col gap-4 p-4">
       <h1 className="text-lg font-semibold">Channels</h1>

@@ -34,8 +34,8 @@ export function Conversations() {
         </div>
         {error ? <Problem error={error} /> : null}
         <div ref={list} className="min-h-0 flex-1 overflow-y-auto">
-          {data?.items.map((one) => (
-            <ConversationRow key={one.id} conversation={one} chosen={one.id === chosen} />
+          {data?.items.map((item) => (
+            <ConversationRow key={item.id} conversation={item} chosen={item.id === chosen} />
           ))}
           <InGroupsOnly text={text} />
           {data?.items.length === 0 ? <Empty>{text ? "Nobody by that name." : "Nobody has spoken yet."}</Empty> : null}
@@ -86,7 +86,7 @@ function ConversationRow({ conversation, chosen }: { conversation: ConversationV
 /** Who has spoken in groups only has an id all the same, and can be written to. */
 function InGroupsOnly({ text }: { text: string }) {
   const { data } = useData(`people ${text}`, () => service.people({ limit: 200, ...(text ? { text } : {}) }))
-  const people = data?.items.filter((one) => one.conversation === null) ?? []
+  const people = data?.items.filter((item) => item.conversation === null) ?? []
   if (people.length === 0) return null
   return (
     <section aria-label="People who spoke in groups only" className="border-b border-line px-3 py-2 text-sm">
@@ -161,7 +161,7 @@ function One({ id }: { id: string }) {
 /** Seconds up to which a gap is drawn to scale; a longer one is folded, and says how long it is. */
 const foldAfter = 90
 
-/** Two columns, theirs and ours, on one time axis with the gaps to scale. */
+/** Two columns, received and sent, on one time axis with the gaps to scale. */
 function Ledger({ messages, older }: { messages: MessageView[]; older: boolean }) {
   const end = useRef<HTMLDivElement>(null)
   const last = messages.at(-1)?.id

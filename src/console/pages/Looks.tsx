@@ -58,16 +58,16 @@ export function Looks() {
     <div className="mx-auto w-full max-w-7xl p-4">
       <div className="mb-3 flex flex-wrap items-center gap-2">
         <h1 className="mr-4 text-lg font-semibold">How it looks</h1>
-        {examples.map((one) => (
+        {examples.map((example) => (
           <Button
-            key={one.name}
+            key={example.name}
             onClick={() => {
-              setText(one.text)
-              setOptions(one.options)
-              setPicture(one.picture)
+              setText(example.text)
+              setOptions(example.options)
+              setPicture(example.picture)
             }}
           >
-            {one.name}
+            {example.name}
           </Button>
         ))}
       </div>
@@ -164,8 +164,8 @@ function Seen({ look }: { look: LookView }) {
           className="m-0 max-h-80 overflow-auto px-3 py-2 text-sm whitespace-pre-wrap [overflow-wrap:anywhere]"
           tabIndex={0}
         >
-          {look.words.map((one, at) => (
-            <Words key={at} as={one.as} text={one.text} />
+          {look.words.map((word, at) => (
+            <Words key={at} as={word.as} text={word.text} />
           ))}
         </p>
       ) : null}
@@ -181,10 +181,10 @@ function Seen({ look }: { look: LookView }) {
       ) : null}
       {look.options?.length ? (
         <ul className="m-0 grid list-none gap-px border-t border-line bg-line p-0">
-          {look.options.map((one) => (
-            <li key={one.label} className="flex justify-between gap-2 bg-paper px-3 py-1.5 text-sm">
-              <span>{one.label}</span>
-              <span className="text-xs text-quiet">{one.as}</span>
+          {look.options.map((option) => (
+            <li key={option.label} className="flex justify-between gap-2 bg-paper px-3 py-1.5 text-sm">
+              <span>{option.label}</span>
+              <span className="text-xs text-quiet">{option.as}</span>
             </li>
           ))}
         </ul>
@@ -231,9 +231,9 @@ function PartsTable() {
           <thead>
             <tr>
               <th className="border-b border-line p-2 text-left">part</th>
-              {kinds.map((one) => (
-                <th key={one.kind} className="border-b border-line p-2 text-left">
-                  {one.kind}
+              {kinds.map((kind) => (
+                <th key={kind.kind} className="border-b border-line p-2 text-left">
+                  {kind.kind}
                 </th>
               ))}
             </tr>
@@ -242,10 +242,10 @@ function PartsTable() {
             {Object.keys(first.abilities.parts).map((part) => (
               <tr key={part} className="align-top">
                 <th className="border-b border-line p-2 text-left font-normal">{part}</th>
-                {kinds.map((one) => {
-                  const { how, as } = one.abilities.parts[part]!
+                {kinds.map((kind) => {
+                  const { how, as } = kind.abilities.parts[part]!
                   return (
-                    <td key={one.kind} className="border-b border-line p-2">
+                    <td key={kind.kind} className="border-b border-line p-2">
                       <span aria-label={how}>{signs[how]}</span> <span className="text-xs text-quiet">{as}</span>
                     </td>
                   )

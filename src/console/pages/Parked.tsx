@@ -22,8 +22,8 @@ export function Parked() {
       </div>
       {error ? <Problem error={error} /> : null}
       <div className="border border-line bg-paper">
-        {data?.items.map((one) => (
-          <Row key={one.id} parked={one} again={again} />
+        {data?.items.map((item) => (
+          <Row key={item.id} parked={item} again={again} />
         ))}
         {data?.items.length === 0 ? <Empty>Nothing needs you.</Empty> : null}
       </div>
@@ -46,26 +46,26 @@ function Doubts() {
       </p>
       {error ? <Problem error={error} /> : null}
       <div className="border border-line bg-paper">
-        {data?.items.map((one) => (
-          <article key={one.id} className="border-b border-line px-4 py-3 text-sm last:border-b-0">
+        {data?.items.map((item) => (
+          <article key={item.id} className="border-b border-line px-4 py-3 text-sm last:border-b-0">
             <div className="flex flex-wrap items-baseline gap-x-3">
               <span className="text-quiet">
                 to{" "}
-                <Link to={`/conversations/${one.conversation}`} className="underline">
-                  {one.title ?? one.conversation}
+                <Link to={`/conversations/${item.conversation}`} className="underline">
+                  {item.title ?? item.conversation}
                 </Link>
-                , {when(one.doubt?.at ?? one.receivedAt)}
+                , {when(item.doubt?.at ?? item.receivedAt)}
               </span>
-              <Link to={`/passages/${one.id}`} className="ml-auto underline">
+              <Link to={`/passages/${item.id}`} className="ml-auto underline">
                 its passage
               </Link>
             </div>
-            <blockquote className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">{one.text}</blockquote>
+            <blockquote className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">{item.text}</blockquote>
             <dl className="m-0 mt-1 grid grid-cols-[5rem_1fr] gap-x-3">
               <dt className="text-quiet">known</dt>
-              <dd className="m-0">{sentence(one.doubt?.known ?? "")}</dd>
+              <dd className="m-0">{sentence(item.doubt?.known ?? "")}</dd>
               <dt className="text-quiet">decided</dt>
-              <dd className={`m-0 ${one.doubt?.open ? "text-damson" : ""}`}>{sentence(one.doubt?.decided ?? "")}</dd>
+              <dd className={`m-0 ${item.doubt?.open ? "text-damson" : ""}`}>{sentence(item.doubt?.decided ?? "")}</dd>
             </dl>
           </article>
         ))}

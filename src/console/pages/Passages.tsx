@@ -27,7 +27,7 @@ export function Passages() {
   )
   const list = useListKeys()
   const items = (data?.items ?? []).filter(
-    (one) => view !== "stopped" || ["needs you", "stopped"].includes(railWord(one.stops).tone),
+    (item) => view !== "stopped" || ["needs you", "stopped"].includes(railWord(item.stops).tone),
   )
   return (
     <div className="mx-auto w-full max-w-6xl p-4">

@@ -88,7 +88,7 @@ const callOf = (kind: string, body: string | Uint8Array, type = good[kind]!.type
 })
 const parse = (kind: string, body: string | Uint8Array, type?: string) =>
   kinds[kind]!.parse(callOf(kind, body, type), good[kind]!.channel)
-const texts = (kind: string, body: string) => parse(kind, body).messages.map((one) => one.message.text)
+const texts = (kind: string, body: string) => parse(kind, body).messages.map((message) => message.message.text)
 
 const nested = "[".repeat(20_000) + "]".repeat(20_000)
 const bad: [string, (body: string) => string | Uint8Array][] = [
@@ -121,9 +121,9 @@ const bad: [string, (body: string) => string | Uint8Array][] = [
 describe.each(Object.keys(good))("%s", (kind) => {
   test.each(bad)("%s is read as far as it goes, and never throws", (_name, spoil) => {
     const parsed = parse(kind, spoil(good[kind]!.body))
-    for (const one of parsed.messages) {
-      expect(one.message.place.address).toEqual(expect.any(String))
-      expect(JSON.stringify(one)).not.toMatch(/(?<!\\)\\(u0000|ud[89ab])/i)
+    for (const message of parsed.messages) {
+      expect(message.message.place.address).toEqual(expect.any(String))
+      expect(JSON.stringify(message)).not.toMatch(/(?<!\\)\\(u0000|ud[89ab])/i)
     }
     // Whatever came of it is told: a message, a status, a note, or why it could not be read.
     expect(

@@ -242,16 +242,16 @@ export interface Account {
     answer: ProviderAnswer,
     channel: Channel,
   ): { identity: Identity } | { fault: string; remedy: string; lockedOut: boolean }
-  /** Which permissions do the keys have? Left out where the check tells, or nobody does. */
+  /** Which permissions do the keys have? Not there where the check tells, or nobody does. */
   permissions?(channel: Channel): OutgoingCall
   /** The names of those that are missing; nothing where the provider does not tell. */
   readPermissions?(answer: ProviderAnswer): string[] | undefined
   /** How missing permissions are added, in words. */
   grant?: string
-  /** Registers an address; left out where only a person in the provider's own pages can. */
+  /** Registers an address; not there where only a person in the provider's own pages can. */
   connect?(channel: Channel, address: string): OutgoingCall
   disconnect?(channel: Channel): OutgoingCall
-  /** What is on record at the provider? Left out where it does not tell. */
+  /** What is on record at the provider? Not there where it does not tell. */
   lookUp?(channel: Channel): OutgoingCall
   /** What a person enters at the provider, where `connect` cannot do it: their name for a field, and our value. */
   byHand?(channel: Channel, address: string): { field: string; value: string }[]
@@ -278,7 +278,7 @@ export interface Doubts {
 }
 
 export interface Fetching {
-  /** The call that says where the content lies; left out where `ref` is the address itself. */
+  /** The call that says where the content lies; not there where `ref` is the address itself. */
   find?(ref: string, channel: Channel): OutgoingCall | undefined
   readFind?(answer: ProviderAnswer): { address: string; mime?: string; size?: number } | undefined
   /** The call that brings the content. */

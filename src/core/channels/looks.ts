@@ -33,7 +33,7 @@ export function contentOf(call: OutgoingCall): Fields {
   if (!body) return {}
   if ("json" in body) return (body.json ?? {}) as Fields
   const parts = "fields" in body ? body.fields : "form" in body ? body.form : "query" in body ? body.query : []
-  return Object.fromEntries(parts.map((one) => [one.name, "data" in one ? one.filename : one.value]))
+  return Object.fromEntries(parts.map((part) => [part.name, "data" in part ? part.filename : part.value]))
 }
 
 export const textOf = (value: unknown): string => (typeof value === "string" ? value : "")

@@ -9,7 +9,7 @@ import { joinMarked } from "../message/split.ts"
 /** Options as numbered lines, for kinds without buttons or where there are too many; links stand with their address. */
 export function numberedLines(options: Option[], offered: number): MarkedText {
   let n = offered
-  return plainText(options.map((one) => (one.url ? linkLine(one) : `${++n}. ${one.label}`)).join("\n"))
+  return plainText(options.map((option) => (option.url ? linkLine(option) : `${++n}. ${option.label}`)).join("\n"))
 }
 
 export function linkLine(option: Option): string {
@@ -33,7 +33,7 @@ export function choicesOffered(part: ReplyPart): { id: string; label: string }[]
         : part.part === "amend"
           ? (part.choices ?? [])
           : []
-  return options.filter((one) => one.url === undefined).map(({ id, label }) => ({ id, label }))
+  return options.filter((option) => option.url === undefined).map(({ id, label }) => ({ id, label }))
 }
 
 /** A card's words: its title in bold, its subtitle beneath. */

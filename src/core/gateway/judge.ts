@@ -39,7 +39,7 @@ export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>,
     return {
       outcome: "lockedOut",
       why: `the gateway no longer lets this channel in (${why})`,
-      remedy: "Look at the account at the gateway, set its keys anew, and check the channel.",
+      remedy: "Look at the account at the gateway, set its keys again, and check the channel.",
     }
   }
   return { outcome: "refused", why }

@@ -51,7 +51,7 @@ export interface Sending {
 /** What a gateway's check of an address wants to hear back; nothing when the call is no such check. */
 export function echoIn(call: InboundCall): string | undefined {
   const query = new URLSearchParams(call.address.split("?")[1] ?? "")
-  const name = [...query.keys()].find((one) => /chal+enge|echo/i.test(one))
+  const name = [...query.keys()].find((key) => /chal+enge|echo/i.test(key))
   return call.method === "GET" && name !== undefined ? (query.get(name) ?? undefined) : undefined
 }
 
@@ -83,7 +83,10 @@ export function propose(call: InboundCall, secrets: { [name: string]: string }, 
     lacks.push("nothing in the call proves that it is genuine: give the gateway a word to repeat in the address")
   return {
     body,
-    fields: fields.map((one) => ({ ...one, ...(byWhere.has(one.where) ? { role: byWhere.get(one.where)! } : {}) })),
+    fields: fields.map((field) => ({
+      ...field,
+      ...(byWhere.has(field.where) ? { role: byWhere.get(field.where)! } : {}),
+    })),
     roles: found,
     proofs,
     lacks,
@@ -380,6 +383,6 @@ export function writeProfile(given: {
   }
   const source = `# Written by "wobbet channel learn" from one call, and agreed to.\n${stringify(document, { lineWidth: 0 })}`
   const read = readProfile(source)
-  if ("faults" in read) return { faults: read.faults.map((one) => `${one.field}: ${one.says}. ${one.remedy}`) }
+  if ("faults" in read) return { faults: read.faults.map((fault) => `${fault.field}: ${fault.says}. ${fault.remedy}`) }
   return { source, profile: read.profile }
 }

@@ -55,7 +55,7 @@ function each(
 
 function holds(source: Source, where: string, values: Conditions[string], settings: Channel["settings"]): boolean {
   const found = at(source, where, settings)
-  return found !== undefined && values.some((one) => String(one) === String(found))
+  return found !== undefined && values.some((value) => String(value) === String(found))
 }
 
 function allHold(source: Source, conditions: Conditions | undefined, settings: Channel["settings"]): boolean {

@@ -72,7 +72,7 @@ export interface Handshake {
   method: "GET" | "POST"
   /** What comes back as it came: a field of the query of a GET, a place in the body of a POST. */
   echo: Where
-  /** How it proves itself; as every other call when left out. */
+  /** How it proves itself; without it, as every other call does. */
   verify?: VerifyScheme[]
 }
 
@@ -118,7 +118,7 @@ export interface Clock {
 export type Conditions = { [where: string]: (string | number | boolean)[] }
 
 export interface MessagePlaces {
-  /** The list, or the single thing, that holds messages; the whole body when left out. */
+  /** The list, or the single thing, that holds messages; without it, the whole body. */
   each?: Where
   /** With any of these there, it is no message. */
   unless?: Template[]
@@ -168,11 +168,11 @@ export interface Queue {
     /** Seconds the gateway holds the call open when nothing waits; it is asked again at once. */
     holds: number
   }
-  /** The list, or the single thing, that came; the whole answer when left out. */
+  /** The list, or the single thing, that came; without it, the whole answer. */
   each?: Where
   /** By what one is removed. */
   handle: Where
-  /** What of it is the message as it would have been brought; all of it when left out. */
+  /** What of it is the message as it would have been brought; without it, all of it. */
   content?: Where
   remove: {
     method: "DELETE" | "POST" | "GET"

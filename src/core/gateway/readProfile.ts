@@ -24,7 +24,7 @@ export function readProfile(source: string): { profile: Profile } | { faults: Pr
     }
   }
   const { error, value } = profileSchema.validate(document.toJS() as unknown, { abortEarly: false })
-  const findings = error ? error.details.map((one) => findingOf(one)) : inconsistencies(value as Profile)
+  const findings = error ? error.details.map((detail) => findingOf(detail)) : inconsistencies(value as Profile)
   if (findings.length === 0) return { profile: value as Profile }
   return {
     faults: findings

@@ -86,8 +86,8 @@ function say(draft: Draft, text: MarkedText, media?: string): void {
 }
 
 function offer(draft: Draft, words: MarkedText, options: Option[], offered: number, media?: string): void {
-  const choices = options.filter((one) => one.url === undefined)
-  const links = options.filter((one) => one.url !== undefined)
+  const choices = options.filter((option) => option.url === undefined)
+  const links = options.filter((option) => option.url !== undefined)
   const parts = [words]
   if (links.length > 0) parts.push(plainText(links.map(linkLine).join("\n")))
   if (choices.length > 0) {

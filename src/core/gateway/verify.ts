@@ -91,7 +91,10 @@ export function proof(call: InboundCall, channel: Channel): Proof | undefined {
 function schemeFor(call: InboundCall, channel: Channel): VerifyScheme | string {
   const { verify: every, handshake } = profileOf(channel).inbound
   const schemes = handshake?.verify && handshakeIn(call, channel) !== undefined ? handshake.verify : every
-  return schemes.find((one) => channel.secrets[one.secret] !== undefined) ?? schemes.map((one) => one.secret).join(", ")
+  return (
+    schemes.find((scheme) => channel.secrets[scheme.secret] !== undefined) ??
+    schemes.map((scheme) => scheme.secret).join(", ")
+  )
 }
 
 function isForm(call: InboundCall, channel: Channel): boolean {
@@ -230,7 +233,7 @@ function headerLike(call: InboundCall, name: string): string | undefined {
   if (!name.includes("*")) return call.headers[name]
   const [begin, end] = name.split("*", 2)
   const found = Object.keys(call.headers).find(
-    (one) => one.length >= name.length - 1 && one.startsWith(begin!) && one.endsWith(end!),
+    (key) => key.length >= name.length - 1 && key.startsWith(begin!) && key.endsWith(end!),
   )
   return found === undefined ? undefined : call.headers[found]
 }

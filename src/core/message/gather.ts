@@ -9,9 +9,10 @@ export function standsAlone(message: Message): boolean {
 export function together(messages: Message[]): Message {
   const last = messages.at(-1)!
   if (messages.length === 1) return last
-  const texts = messages.map((one) => one.text).filter((text) => text !== undefined)
-  const media = messages.flatMap((one) => one.media ?? [])
-  const found = <K extends "location" | "contact">(key: K) => messages.findLast((one) => one[key] !== undefined)?.[key]
+  const texts = messages.map((message) => message.text).filter((text) => text !== undefined)
+  const media = messages.flatMap((message) => message.media ?? [])
+  const found = <K extends "location" | "contact">(key: K) =>
+    messages.findLast((message) => message[key] !== undefined)?.[key]
   const { marks: _marks, text: _text, ...rest } = last
   return {
     ...rest,
@@ -20,6 +21,6 @@ export function together(messages: Message[]): Message {
     ...(media.length > 0 ? { media } : {}),
     ...(found("location") ? { location: found("location")! } : {}),
     ...(found("contact") ? { contact: found("contact")! } : {}),
-    ...(messages.some((one) => one.mentionsBot) ? { mentionsBot: true } : {}),
+    ...(messages.some((message) => message.mentionsBot) ? { mentionsBot: true } : {}),
   }
 }

@@ -8,6 +8,7 @@ export function wordsOf(message: Message): string {
   if (message.location) return `(location${message.location.name ? ` ${message.location.name}` : ""})`
   if (message.contact) return `(contact ${message.contact.name})`
   if (message.reaction) return `(${message.reaction.removed ? "took back" : "reacted"} ${message.reaction.emoji})`
-  if (message.people) return `(${message.event} ${message.people.map((one) => one.name ?? one.address).join(", ")})`
+  if (message.people)
+    return `(${message.event} ${message.people.map((person) => person.name ?? person.address).join(", ")})`
   return `(${message.providerEvent ?? message.event})`
 }

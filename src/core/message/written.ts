@@ -31,8 +31,8 @@ function writeStretch(text: string, from: number, to: number, spans: Span[], sty
   let rest = spans
   while (rest.length > 0) {
     const [span, ...others] = rest
-    const inside = others.filter((one) => one.end <= span!.end)
-    rest = others.filter((one) => one.start >= span!.end)
+    const inside = others.filter((other) => other.end <= span!.end)
+    rest = others.filter((other) => other.start >= span!.end)
     if (span!.end <= span!.start || span!.start < at) continue
     written += escape(text.slice(at, span!.start))
     const solid = span!.kind === "code" || span!.kind === "pre"

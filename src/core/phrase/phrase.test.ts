@@ -70,7 +70,9 @@ describe("phrases", () => {
         fc.nat(),
         (phrases, pick) => {
           const automaton = new PhraseAutomaton(
-            phrases.map((words) => readPhrase(words.map((one, at) => (at % 2 ? `(${one} | other)` : one)).join(" "))),
+            phrases.map((words) =>
+              readPhrase(words.map((word, at) => (at % 2 ? `(${word} | other)` : word)).join(" ")),
+            ),
           )
           const at = pick % phrases.length
           expect(automaton.matching(readWords(phrases[at]!.join(" "))).has(at)).toBe(true)

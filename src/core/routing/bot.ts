@@ -213,7 +213,9 @@ function inWords(detail: Joi.ValidationErrorItem): { says: string; remedy?: stri
       }
     case "any.only":
     case "alternatives.types": {
-      const known = ((detail.context?.valids ?? detail.context?.types) as unknown[]).filter((one) => one !== "array")
+      const known = ((detail.context?.valids ?? detail.context?.types) as unknown[]).filter(
+        (valid) => valid !== "array",
+      )
       return { says: `"${detail.context?.value}" is not known here`, remedy: `Write one of: ${known.join(", ")}.` }
     }
     case "array.unique":

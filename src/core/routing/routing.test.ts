@@ -106,7 +106,7 @@ unrouted: b
   })
 })
 
-describe("bot.yaml that does not check", () => {
+describe("bot.yaml with faults", () => {
   test.each([
     [
       "bot: x\nroutes:\n  - name: a\n    meets: { phrse: hi }\n    handler: help\n",

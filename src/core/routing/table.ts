@@ -114,7 +114,7 @@ export class RouteTable {
       if (!finding.met) return finding
       findings.push(finding)
     }
-    return { met: true, why: findings.map((one) => one.why).join(", "), slots: mergeSlots(findings) }
+    return { met: true, why: findings.map((finding) => finding.why).join(", "), slots: mergeSlots(findings) }
   }
 
   private checkOne(name: keyof Condition, wanted: unknown, look: Look): Finding {
@@ -178,12 +178,12 @@ export class RouteTable {
       }
       case "any": {
         const findings = (wanted as Condition[]).map((one) => this.check(one, look))
-        return findings.find((one) => one.met) ?? missed(findings.map((one) => one.why).join("; and "))
+        return findings.find((finding) => finding.met) ?? missed(findings.map((finding) => finding.why).join("; and "))
       }
       case "all": {
         const findings = (wanted as Condition[]).map((one) => this.check(one, look))
-        const miss = findings.find((one) => !one.met)
-        return miss ?? met(findings.map((one) => one.why).join(", "), mergeSlots(findings))
+        const miss = findings.find((finding) => !finding.met)
+        return miss ?? met(findings.map((finding) => finding.why).join(", "), mergeSlots(findings))
       }
       case "not": {
         const inner = this.check(wanted as Condition, look)
@@ -298,7 +298,7 @@ function namesEvent(condition: Condition, event: string): boolean {
 }
 
 function mergeSlots(findings: Finding[]): Slots {
-  return Object.assign({}, ...findings.map((one) => one.slots)) as Slots
+  return Object.assign({}, ...findings.map((finding) => finding.slots)) as Slots
 }
 
 function whereLeft(phrase: string, run: PhraseRun & { matches: false }, look: Wording): string {

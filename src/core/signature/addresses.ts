@@ -64,7 +64,7 @@ function bases(origin: string, headers: Headers): { origin: string; differs: str
     const bare = host.replace(/:\d+$/, "")
     const differs = bare === url.hostname ? `the port of ${host}` : `the host ${host}`
     if (!hosts.some((one) => one.host === host)) hosts.push({ host, differs })
-    if (bare !== host && !hosts.some((one) => one.host === bare))
+    if (bare !== host && !hosts.some((host) => host.host === bare))
       hosts.push({ host: bare, differs: `the host ${bare}` })
   }
   return hosts.flatMap(({ host, differs }) =>
@@ -91,10 +91,10 @@ function endings(path: string, query: string): { rest: string; differs: string }
     const encoded = encodeURI(plain)
     if (encoded !== query && encoded !== plain) queries.push({ query: encoded, differs: "with the query encoded" })
   }
-  return paths.flatMap((one) =>
+  return paths.flatMap((path) =>
     queries.map((two) => ({
-      rest: one.path + two.query,
-      differs: [one.differs, two.differs].filter(Boolean).join(", "),
+      rest: path.path + two.query,
+      differs: [path.differs, two.differs].filter(Boolean).join(", "),
     })),
   )
 }

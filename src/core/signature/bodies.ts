@@ -1,10 +1,10 @@
-/** A body that may have been signed before something in between wrote it anew, and in words how it differs. */
+/** A body that may have been signed before something in between rewrote it, and in words how it differs. */
 export interface BodyNeighbour {
   body: Uint8Array
   differs: string
 }
 
-/** Bodies longer than this are not written anew, in bytes: reading them as JSON would take too long. */
+/** Bodies longer than this are not rewritten, in bytes: reading them as JSON would take too long. */
 const longestRead = 32 * 1024
 
 /** What the body may have been before proxies, gateways and frameworks changed it on the way. Nearest first. */

@@ -9,7 +9,7 @@ const header = "x-hub-signature-256"
 /**
  * What WhatsApp and Messenger share: a handshake by GET that repeats an agreed word (`hub.verify_token`), and calls
  * signed over their raw bytes with the app's secret. The bytes count as sent: characters stand escaped in them, and a
- * body written anew does not match.
+ * rewritten body does not match.
  */
 export function isHubHandshake(call: InboundCall): boolean {
   return call.method === "GET" && queryOf(call).has("hub.mode")

@@ -12,7 +12,7 @@ export type NearMiss = { near: string; remedy: string } | { tried: string }
 
 /**
  * What one search may spend, in microseconds as they were measured on two slow cores: a hash takes 15 and 1 more for
- * each 200 bytes, writing a body anew 1 for each 60, reading a form 1 for each 12. So the search stays under two
+ * each 200 bytes, rewriting a body 1 for each 60, reading a form 1 for each 12. So the search stays under two
  * milliseconds (`npm run bench -- --forged`), and nobody can keep the service busy by sending it large forged calls.
  */
 const mostSpent = 1500
@@ -35,8 +35,8 @@ export function nearMiss(
   const secret = channel.secrets[proof.secret] ?? ""
   const seen: Seen = { address: `${channel.publicBase ?? ""}${call.address}`, body: call.body }
   const search = new Search(proof, seen)
-  const own = secrets.filter((one) => one.channel === channel.key)
-  const others = secrets.filter((one) => one.channel !== channel.key).slice(0, mostOthers)
+  const own = secrets.filter((secret) => secret.channel === channel.key)
+  const others = secrets.filter((secret) => secret.channel !== channel.key).slice(0, mostOthers)
   const digest = proof.by === "digest" ? proof : undefined
   const found =
     (proof.by === "word" ? wordNeighbours(proof, secret) : undefined) ??
@@ -71,9 +71,9 @@ class Search {
   private spend(seen: Seen, proof: Proof): void {
     const covers = proof.by === "digest" ? proof.covers : {}
     const { length } = seen.body
-    const anew = seen.body === this.seen.body ? 0 : length / 60
-    const read = covers.form && anew > 0 ? length / 12 : 0
-    this.spent += 15 + (covers.body || covers.form ? length / 200 : 0) + anew + read
+    const rewriting = seen.body === this.seen.body ? 0 : length / 60
+    const read = covers.form && rewriting > 0 ? length / 12 : 0
+    this.spent += 15 + (covers.body || covers.form ? length / 200 : 0) + rewriting + read
     if (this.spent > mostSpent) this.exhausted = true
   }
 
@@ -175,7 +175,7 @@ function bodies(search: Search, secret: string): NearMiss | undefined {
     if (!search.matches(secret, { ...seen, body: neighbour.body })) continue
     return {
       near: `It would match if the body had come ${neighbour.differs}.`,
-      remedy: "Something in between (a proxy, a framework, a tunnel) writes bodies anew: let it pass them on as bytes.",
+      remedy: "Something in between (a proxy, a framework, a tunnel) rewrites bodies: let it pass them on as bytes.",
     }
   }
   return undefined

@@ -14,21 +14,21 @@ export interface OwnedSecret {
 
 /** What our secret may have been meant to be: without what slipped in around it, or in another writing. */
 export function* secretNeighbours(secret: string, name: string, channel: string): Generator<SecretNeighbour> {
-  const again = `Enter ${name} anew, without it: "wobbet channel change ${channel} --secret ${name}=…".`
+  const again = `Enter ${name} again, without it: "wobbet channel change ${channel} --secret ${name}=…".`
   const bare = secret.trim()
   if (bare !== secret)
     yield { secret: bare, differs: `without the blanks or line ends around our ${name}`, remedy: again }
   const unquoted = /^(["'`])(.*)\1$/s.exec(bare)?.[2]
   if (unquoted !== undefined && unquoted !== "")
     yield { secret: unquoted, differs: `without the quotation marks around our ${name}`, remedy: again }
-  const theirs = `The other side's ${name} carries it: enter it there anew, or ours with it.`
+  const theirs = `The other side's ${name} carries it: enter it there again, or ours with it.`
   yield { secret: `${bare}\n`, differs: `with a line end behind our ${name}`, remedy: theirs }
 }
 
 /** What is tried last: slips that are rarer. */
 export function* rareSecretNeighbours(secret: string, name: string): Generator<SecretNeighbour> {
   const bare = secret.trim()
-  const theirs = `The other side's ${name} carries it: enter it there anew, or ours with it.`
+  const theirs = `The other side's ${name} carries it: enter it there again, or ours with it.`
   yield { secret: `${bare}\r\n`, differs: `with a line end (CRLF) behind our ${name}`, remedy: theirs }
   yield { secret: `${bare} `, differs: `with a blank behind our ${name}`, remedy: theirs }
   yield { secret: ` ${bare}`, differs: `with a blank before our ${name}`, remedy: theirs }

@@ -58,7 +58,7 @@ export async function walkTheLine(walk: Walk): Promise<ChannelCheck> {
     ["account", async () => account(walk, check)],
   ]
   for (const [about, step] of steps) {
-    if (!check.ok) check.lines.push({ about, mark: "left", says: "not looked at yet: mend the line above first" })
+    if (!check.ok) check.lines.push({ about, mark: "left", says: "not looked at yet: fix the line above first" })
     else {
       const lines = [await step()].flat()
       check.lines.push(...lines)

@@ -139,7 +139,7 @@ export class Profiles {
       ...view,
       sample: {
         ...proposal,
-        fields: proposal.fields.map((one) => ({ ...one, value: safe(one.value.slice(0, 200)) })),
+        fields: proposal.fields.map((field) => ({ ...field, value: safe(field.value.slice(0, 200)) })),
         at,
         call: { method: call.method, address: safe(call.address.split("?")[0]!), headers: Object.keys(call.headers) },
       },
@@ -177,7 +177,7 @@ export class Profiles {
     if ("faults" in written)
       throw new Trouble(
         "bad-input",
-        `The profile does not check: ${written.faults.join(" ")}`,
+        `The profile has faults: ${written.faults.join(" ")}`,
         "Correct the places named.",
         "places",
       )

@@ -149,7 +149,7 @@ async function bundleHandlers(
   } catch (error) {
     const { errors } = error as { errors?: EsbuildMessage[] }
     if (!errors) throw error
-    return { faults: errors.map((one) => faultOf(one, folder, files)) }
+    return { faults: errors.map((error) => faultOf(error, folder, files)) }
   }
 }
 

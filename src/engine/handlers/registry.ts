@@ -8,7 +8,7 @@ const kinds: HandlerKind[] = [code, text]
 
 /** What may be written in `bot.yaml` besides the name of a file, by kind. */
 export const writtenHandlers = Object.fromEntries(
-  kinds.filter((one) => one !== code).map((one) => [one.kind, one.schema]),
+  kinds.filter((kind) => kind !== code).map((kind) => [kind.kind, kind.schema]),
 )
 
 /** The kind of a handler as a route names it, what is written for it, and how it is called on record. */
@@ -18,7 +18,7 @@ export function handlerOf(handler: HandlerName): {
   name: string
 } {
   if (typeof handler === "string") return { kind: code, written: { code: handler }, name: handler }
-  const kind = kinds.find((one) => Object.hasOwn(handler, one.kind))
+  const kind = kinds.find((kind) => Object.hasOwn(handler, kind.kind))
   // A release of another version may name a kind this one does not have.
   if (!kind) throw new Error(`This version knows no handler of the kind ${Object.keys(handler).join(", ")}.`)
   return { kind, written: handler, name: kind.kind }

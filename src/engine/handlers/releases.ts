@@ -65,7 +65,7 @@ export class Releases {
   async close(): Promise<void> {
     const entries = [...this.entries.values()]
     this.entries.clear()
-    const ready = await Promise.all(entries.map((one) => one.ready.catch(() => undefined)))
+    const ready = await Promise.all(entries.map((entry) => entry.ready.catch(() => undefined)))
     const pools = [...ready.map((one) => one?.hosts), ...this.warm.values()]
     await Promise.all(pools.map((pool) => pool?.close(0)))
   }

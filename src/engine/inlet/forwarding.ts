@@ -119,7 +119,7 @@ export class Forwarding {
     for (const end = Date.now() + seconds * 1000; ;) {
       if (gone.aborted) return []
       const calls = await handOut(database, key, 20)
-      if (calls.length > 0) return calls.map((one) => JSON.parse(seal.open(one.sealed)) as CarriedCall)
+      if (calls.length > 0) return calls.map((call) => JSON.parse(seal.open(call.sealed)) as CarriedCall)
       const left = end - Date.now()
       if (left <= 0) return []
       await this.untilWoken(Math.min(left, 2000), gone)
@@ -181,13 +181,13 @@ export class Forwarding {
     for (;;) {
       const calls = await takeBack(database, known.row.key, all, 50)
       if (calls.length === 0) return taken
-      for (const one of calls) {
-        const { method, address, headers, body } = JSON.parse(seal.open(one.sealed)) as CarriedCall
-        await this.handleHere(known, one.id, { method, address, headers, body: Buffer.from(body, "base64") })
+      for (const call of calls) {
+        const { method, address, headers, body } = JSON.parse(seal.open(call.sealed)) as CarriedCall
+        await this.handleHere(known, call.id, { method, address, headers, body: Buffer.from(body, "base64") })
       }
       await forgetBrought(
         database,
-        calls.map((one) => one.id),
+        calls.map((call) => call.id),
       )
       taken += calls.length
     }

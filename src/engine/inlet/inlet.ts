@@ -158,7 +158,7 @@ export class Inlet {
 
   /** Keeps the call in the database, and waits for the reply where that goes back inside the call. */
   private async kept({ known, kind, call, parsed, intake, answer, now }: Reading): Promise<ServedAnswer> {
-    const speaks = parsed.messages.some((one) => one.own === undefined)
+    const speaks = parsed.messages.some((message) => message.own === undefined)
     const terms = speaks ? kind.inline?.(known.channel) : undefined
     const held = terms && this.heldOpen(call, terms.within * 1000, now)
     const draft = { channel: known.row.key, parsed, intake, ...(held ? { held } : {}) }
@@ -334,22 +334,22 @@ export class Inlet {
     const now = new Date().toISOString()
     const placed = drafts.map(({ channel, intake, parsed }) =>
       Object.assign(intake, {
-        messages: parsed.messages.map((one) => ({
+        messages: parsed.messages.map((message) => ({
           id: newId("msg"),
-          eventKey: one.eventKey === "" ? intake.id : shortKey(one.eventKey),
+          eventKey: message.eventKey === "" ? intake.id : shortKey(message.eventKey),
           conversation: conversations[at++]!,
-          message: one.message,
-          words: wordsOf(one.message),
-          courtesies: one.courtesies ?? [],
-          own: one.own ?? false,
-          contact: this.parts.directory.contactOf(channel, one.message) ?? null,
+          message: message.message,
+          words: wordsOf(message.message),
+          courtesies: message.courtesies ?? [],
+          own: message.own ?? false,
+          contact: this.parts.directory.contactOf(channel, message.message) ?? null,
         })),
         ...(parsed.statuses.length > 0
           ? { statuses: parsed.statuses.map((told) => ({ channel, intake: intake.id, told, at: now })) }
           : {}),
       }),
     )
-    drafts.forEach(({ held }, n) => held?.hold(placed[n]!.messages.map((one) => one.id)))
+    drafts.forEach(({ held }, n) => held?.hold(placed[n]!.messages.map((message) => message.id)))
     if (FAULTS_BUILT && all.length > 0) await faultPoint("inlet: ids made")
     return placed
   }
@@ -357,7 +357,9 @@ export class Inlet {
   /** Nobody answers again what was seen before: its caller need not wait. */
   private letGo(intakes: Intake[], { fresh }: Acceptance): void {
     const news = new Set(fresh.map((one) => one.id))
-    this.parts.heldCalls.over(intakes.flatMap((one) => one.messages.map(({ id }) => id)).filter((id) => !news.has(id)))
+    this.parts.heldCalls.over(
+      intakes.flatMap((intake) => intake.messages.map(({ id }) => id)).filter((id) => !news.has(id)),
+    )
   }
 
   private async store(intakes: Intake[], offset?: { channel: string; holder: string; next: string }): Promise<void> {

@@ -177,7 +177,7 @@ function pollingOf({ row, channel }: KnownChannel): Polling | undefined {
 }
 
 /** Waits, unless the round ends or somebody wakes it. */
-async function pause(ms: number, round: Round): Promise<void> {
+export async function pause(ms: number, round: Pick<Round, "abort" | "wake">): Promise<void> {
   const woken = new AbortController()
   round.wake = () => woken.abort()
   const { signal } = round.abort

@@ -104,7 +104,7 @@ export class Refusals {
   ): Promise<void> {
     const { channels, seal } = this.parts
     // It may carry the secret of another channel.
-    const secrets = channels.secrets().map((one) => one.value)
+    const secrets = channels.secrets().map((secret) => secret.value)
     const kept = redactCall(call, secrets, seal)
     const { length } = call.body
     const notes = [

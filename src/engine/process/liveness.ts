@@ -27,7 +27,7 @@ export class Liveness {
   async takeOver(): Promise<void> {
     const { database, bell, log } = this.parts
     const others = await processesOn(database, this.machine)
-    const dead = others.filter((one) => one.id !== this.self && (one.pid === process.pid || !isAlive(one.pid)))
+    const dead = others.filter((other) => other.id !== this.self && (other.pid === process.pid || !isAlive(other.pid)))
     if (dead.length === 0) return
     await buryProcesses(
       database,

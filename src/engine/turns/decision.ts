@@ -35,7 +35,7 @@ export function planOf(given: {
       outcome: "unrouted",
       reason: `no bot is published on this channel's lane "${known.row.lane}"`,
     }
-  const said = messages.map((one) => one.message)
+  const said = messages.map((message) => message.message)
   const message = together(said)
   const decision = release.table.decide({
     message,

@@ -193,7 +193,7 @@ function inputOf({ line, known, messages, blank }: Turn, plan: Plan & { does: "r
   const { message, slots } = plan
   return {
     message,
-    messages: messages.map((one) => one.message),
+    messages: messages.map((message) => message.message),
     slots,
     state: line.state,
     contact: contactOf(message, messages.at(-1)!.contact),

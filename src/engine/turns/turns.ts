@@ -163,7 +163,7 @@ export class Turns {
     const claims = [...this.held.values()]
     if (claims.length === 0) return
     const still = await renewClaims(this.parts.database, this.parts.self, claims, claimSeconds)
-    for (const one of claims) if (!still.has(one.conversation)) this.drop(one)
+    for (const claim of claims) if (!still.has(claim.conversation)) this.drop(claim)
   }
 
   private reload(claim: Claimed): void {

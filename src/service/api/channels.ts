@@ -86,7 +86,7 @@ export const channelRoutes: ApiRoute[] = [
     },
   }),
   route("POST /channels/{key}/resume", {
-    summary: "Go on where the channel stood",
+    summary: "Handle and send again, beginning with what waited",
     role: "operator",
     answers: "The channel as it stands now.",
     handle: async ({ engine, params, visitor }) => {

@@ -13,7 +13,7 @@ export async function doubtsOf(database: Database, rows: MessageRow[]): Promise<
   const found = ids.map((id): [string, Doubt | undefined] => [
     id,
     doubtIn(
-      attempts.filter((one) => one.message === id),
+      attempts.filter((attempt) => attempt.message === id),
       parked.filter((one) => one.message === id),
     ),
   ])
@@ -22,7 +22,7 @@ export async function doubtsOf(database: Database, rows: MessageRow[]): Promise<
 
 /** From a message's attempts and what was parked of it, both in their order. */
 export function doubtIn(attempts: AttemptRow[], parked: ParkedRow[]): Doubt | undefined {
-  const unclear = attempts.findLast((one) => one.outcome === "unclear")
+  const unclear = attempts.findLast((attempt) => attempt.outcome === "unclear")
   if (!unclear) return undefined
   const known = `attempt ${unclear.attempt} (${unclear.name}) was begun, and ${unclear.why ?? "no answer came"}`
   return { at: unclear.startedAt.toISOString(), known, ...decided(unclear, attempts, parked) }
@@ -30,7 +30,7 @@ export function doubtIn(attempts: AttemptRow[], parked: ParkedRow[]): Doubt | un
 
 function decided(unclear: AttemptRow, attempts: AttemptRow[], parked: ParkedRow[]): Pick<Doubt, "decided" | "open"> {
   const item = parked.findLast((one) => one.cause === "doubt")
-  const later = attempts.findLast((one) => one.attempt > unclear.attempt)
+  const later = attempts.findLast((attempt) => attempt.attempt > unclear.attempt)
   const again = later ? `attempt ${later.attempt} ${ending(later.outcome)}` : "it stands in its line"
   if (!item) return { decided: `sent again (onDoubt: resend), and ${again}`, open: false }
   if (!item.decision) return { decided: "parked (onDoubt: park), until a person decides", open: true }

@@ -119,7 +119,7 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
         turns: turns.map(turnView),
         decision: await decisionOf(engine, message, turns.at(-1)),
         replies: replies.filter((reply) => sent.has(reply.message.id)),
-        courtesies: courtesies.filter((one) => one.message === message.id).map(attemptView),
+        courtesies: courtesies.filter((courtesy) => courtesy.message === message.id).map(attemptView),
         parked: parked.filter((one) => one.message === message.id).map(parkedView),
       }
     }),
@@ -170,7 +170,7 @@ async function repliesWith(engine: Engine, replies: MessageRow[]): Promise<Passa
   return replies.map((message) => ({
     message: messageView(message),
     calls: calls.get(message.id) ?? [],
-    attempts: attempts.filter((one) => one.message === message.id).map(attemptView),
+    attempts: attempts.filter((attempt) => attempt.message === message.id).map(attemptView),
     statuses: statuses
       .filter((one) => one.message === message.id)
       .map(({ status, why, at }) => ({ status, why, at: iso(at) })),
@@ -186,8 +186,8 @@ function isRepeated({ id, event_keys }: Pick<IntakeRow, "id" | "event_keys">, me
 
 /** Passages as lists show them, with their small rails. */
 export async function summaries(engine: Engine, intakes: IntakeSummary[]): Promise<PassageSummary[]> {
-  const messages = await messagesById(engine.reading, [...new Set(intakes.flatMap((one) => one.messages))])
-  const replies = await messagesById(engine.reading, [...new Set(messages.flatMap((one) => one.replies ?? []))])
+  const messages = await messagesById(engine.reading, [...new Set(intakes.flatMap((intake) => intake.messages))])
+  const replies = await messagesById(engine.reading, [...new Set(messages.flatMap((message) => message.replies ?? []))])
   return intakes.map((intake) => {
     const own = messages.filter((message) => intake.messages.includes(message.id))
     const repeated = isRepeated(intake, own)

@@ -39,10 +39,10 @@ function words(value: unknown, most: number, name: string, bad: Bad): void {
 
 function checkQuickReplies(replies: Body[], bad: Bad): void {
   if (replies.length < 1 || replies.length > 13) throw bad("1 to 13 quick replies")
-  for (const one of replies) {
-    if (one.content_type !== "text") throw bad("quick_replies.content_type")
-    words(one.title, 20, "quick_replies.title", bad)
-    words(one.payload, 1000, "quick_replies.payload", bad)
+  for (const reply of replies) {
+    if (reply.content_type !== "text") throw bad("quick_replies.content_type")
+    words(reply.title, 20, "quick_replies.title", bad)
+    words(reply.payload, 1000, "quick_replies.payload", bad)
   }
 }
 
@@ -64,22 +64,22 @@ function checkTemplate(payload: Body, bad: Bad): void {
   if (payload.template_type !== "generic") throw bad("template_type")
   const elements = (payload.elements as Body[] | undefined) ?? []
   if (elements.length < 1 || elements.length > 10) throw bad("1 to 10 elements")
-  for (const one of elements) {
-    words(one.title, 80, "title", bad)
-    if (one.subtitle !== undefined) words(one.subtitle, 80, "subtitle", bad)
-    if (one.subtitle === undefined && one.image_url === undefined && one.buttons === undefined)
+  for (const element of elements) {
+    words(element.title, 80, "title", bad)
+    if (element.subtitle !== undefined) words(element.subtitle, 80, "subtitle", bad)
+    if (element.subtitle === undefined && element.image_url === undefined && element.buttons === undefined)
       throw bad("an element needs something beside its title")
-    if (one.image_url !== undefined && !/^https?:\/\/\S+$/.test(String(one.image_url))) throw bad("image_url")
-    if (one.buttons !== undefined) checkButtons(one.buttons as Body[], 1, bad)
+    if (element.image_url !== undefined && !/^https?:\/\/\S+$/.test(String(element.image_url))) throw bad("image_url")
+    if (element.buttons !== undefined) checkButtons(element.buttons as Body[], 1, bad)
   }
 }
 
 function checkButtons(buttons: Body[] | undefined, least: number, bad: Bad): void {
   if (!buttons || buttons.length < least || buttons.length > 3) throw bad("1 to 3 buttons")
-  for (const one of buttons) {
-    words(one.title, 20, "button title", bad)
-    if (one.type === "postback") words(one.payload, 1000, "button payload", bad)
-    else if (one.type !== "web_url" || !/^https?:\/\/\S+$/.test(String(one.url))) throw bad("button url")
+  for (const button of buttons) {
+    words(button.title, 20, "button title", bad)
+    if (button.type === "postback") words(button.payload, 1000, "button payload", bad)
+    else if (button.type !== "web_url" || !/^https?:\/\/\S+$/.test(String(button.url))) throw bad("button url")
   }
 }
 
@@ -106,12 +106,12 @@ export function shownOf(message: Body): Pick<Shown, "text"> & Partial<Shown> {
   if (payload.template_type === "button")
     return { text: `${String(payload.text)}${links(payload.buttons)}`, buttons: pressed(payload.buttons) }
   const elements = payload.elements as Body[]
-  const picture = elements.map((one) => one.image_url).find(Boolean) as string | undefined
+  const picture = elements.map((element) => element.image_url).find(Boolean) as string | undefined
   return {
     text: elements
-      .map((one) => [one.title, one.subtitle].filter(Boolean).join("\n") + links(one.buttons))
+      .map((element) => [element.title, element.subtitle].filter(Boolean).join("\n") + links(element.buttons))
       .join("\n— \n"),
-    buttons: elements.flatMap((one) => pressed(one.buttons)),
+    buttons: elements.flatMap((element) => pressed(element.buttons)),
     ...(picture ? { picture } : {}),
   }
 }

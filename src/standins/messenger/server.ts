@@ -183,7 +183,7 @@ function servePeople(app: FastifyInstance, stage: Stage, world: World, postman: 
     const wanted = String(body.button)
     const screen = stage.screen(from.id)
     for (const shown of [...screen].reverse()) {
-      const button = shown.buttons?.find((one) => one.label === wanted || one.id === wanted)
+      const button = shown.buttons?.find((button) => button.label === wanted || button.id === wanted)
       if (!button) continue
       if (button.id.startsWith("quick:"))
         return say(from, button.label, { text: button.label, quick_reply: { payload: button.id.slice(6) } })

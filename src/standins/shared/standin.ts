@@ -81,9 +81,9 @@ export class Stage {
   }
 
   takeFault(): Fault | undefined {
-    const fault = this.faults.find((one) => one.left > 0)
+    const fault = this.faults.find((fault) => fault.left > 0)
     if (fault) fault.left--
-    this.faults = this.faults.filter((one) => one.left > 0)
+    this.faults = this.faults.filter((fault) => fault.left > 0)
     return fault
   }
 }

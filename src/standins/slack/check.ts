@@ -43,18 +43,22 @@ function checkBlock(block: Body, refuse: Refuse): void {
     case "actions": {
       const elements = block.elements as Body[] | undefined
       if (!elements || elements.length < 1 || elements.length > 25) throw bad()
-      const ids = elements.map((one) => one.action_id)
+      const ids = elements.map((element) => element.action_id)
       if (new Set(ids).size < ids.length) throw bad()
-      for (const one of elements) {
-        if (typeof one.action_id !== "string" || one.action_id.length > 255) throw bad()
-        if (one.type === "button") {
-          plain(one.text, 75, refuse)
-          if (one.value !== undefined && (typeof one.value !== "string" || one.value.length > 2000)) throw bad()
-          if (one.url !== undefined && (!/^https?:\/\//.test(String(one.url)) || String(one.url).length > 3000))
+      for (const element of elements) {
+        if (typeof element.action_id !== "string" || element.action_id.length > 255) throw bad()
+        if (element.type === "button") {
+          plain(element.text, 75, refuse)
+          if (element.value !== undefined && (typeof element.value !== "string" || element.value.length > 2000))
             throw bad()
-        } else if (one.type === "static_select") {
-          plain(one.placeholder, 150, refuse)
-          const options = one.options as { text: unknown; value: string }[]
+          if (
+            element.url !== undefined &&
+            (!/^https?:\/\//.test(String(element.url)) || String(element.url).length > 3000)
+          )
+            throw bad()
+        } else if (element.type === "static_select") {
+          plain(element.placeholder, 150, refuse)
+          const options = element.options as { text: unknown; value: string }[]
           if (!Array.isArray(options) || options.length < 1 || options.length > 100) throw bad()
           for (const option of options) {
             plain(option.text, 75, refuse)
@@ -86,22 +90,31 @@ function unescape(text: string): string {
 /** What people see of a post. A button's id is its action and its value. */
 export function shownOf(body: Body): Pick<Shown, "text"> & Partial<Shown> {
   const blocks = (body.blocks as Body[] | undefined) ?? []
-  const sections = blocks.filter((one) => one.type === "section").map((one) => (one.text as { text: string }).text)
-  const elements = blocks.filter((one) => one.type === "actions").flatMap((one) => one.elements as Body[])
-  const buttons = elements.flatMap((one) =>
-    one.type === "static_select"
-      ? (one.options as { text: { text: string }; value: string }[]).map(({ text, value }) => ({
-          id: `${String(one.action_id)} ${value}`,
+  const sections = blocks
+    .filter((block) => block.type === "section")
+    .map((block) => (block.text as { text: string }).text)
+  const elements = blocks.filter((block) => block.type === "actions").flatMap((block) => block.elements as Body[])
+  const buttons = elements.flatMap((element) =>
+    element.type === "static_select"
+      ? (element.options as { text: { text: string }; value: string }[]).map(({ text, value }) => ({
+          id: `${String(element.action_id)} ${value}`,
           label: text.text,
         }))
-      : one.value === undefined
+      : element.value === undefined
         ? []
-        : [{ id: `${String(one.action_id)} ${String(one.value)}`, label: (one.text as { text: string }).text }],
+        : [
+            {
+              id: `${String(element.action_id)} ${String(element.value)}`,
+              label: (element.text as { text: string }).text,
+            },
+          ],
   )
   const links = elements
-    .filter((one) => one.url)
-    .map((one) => `[${(one.text as { text: string }).text}: ${String(one.url)}]`)
-  const image = blocks.map((one) => (one.type === "image" ? one : (one.accessory as Body | undefined))).find(Boolean)
+    .filter((element) => element.url)
+    .map((element) => `[${(element.text as { text: string }).text}: ${String(element.url)}]`)
+  const image = blocks
+    .map((block) => (block.type === "image" ? block : (block.accessory as Body | undefined)))
+    .find(Boolean)
   const words = sections.length > 0 ? sections.join("\n") : String(body.text ?? "")
   return {
     text: [unescape(words), ...links].join("\n"),

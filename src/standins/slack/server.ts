@@ -88,7 +88,7 @@ function placeOf(stage: Stage, world: World, given: unknown): string {
   if (typeof given !== "string" || given === "") throw no("channel_not_found")
   if (stage.people.has(given)) return directOf(given)
   if (given.startsWith("D") && [...stage.people.keys()].some((id) => directOf(id) === given)) return given
-  const channel = world.channels.find((one) => one.id === given)
+  const channel = world.channels.find((channel) => channel.id === given)
   if (!channel) throw no("channel_not_found")
   if (!channel.botIn) throw no("not_in_channel")
   return given
@@ -238,7 +238,7 @@ const methods: { [name: string]: Method } = {
   "chat.update"(stage, world, body) {
     const channel = placeOf(stage, world, body.channel)
     checkPost(body, no)
-    const found = world.messages.find((one) => one.channel === channel && one.ts === body.ts)
+    const found = world.messages.find((message) => message.channel === channel && message.ts === body.ts)
     if (!found) throw no("message_not_found")
     if (found.bot_id !== world.bot.id) throw no("cant_update_message")
     const shown = stage.screen(screenOf(stage, channel)).find((one) => one.id === body.ts)
@@ -258,19 +258,19 @@ const methods: { [name: string]: Method } = {
   "reactions.add"(stage, world, body) {
     const channel = placeOf(stage, world, body.channel)
     if (typeof body.name !== "string" || !/^[a-z0-9_+-]+$/.test(body.name)) throw no("invalid_name")
-    if (!world.messages.some((one) => one.channel === channel && one.ts === body.timestamp))
+    if (!world.messages.some((message) => message.channel === channel && message.ts === body.timestamp))
       throw no("message_not_found")
     return {}
   },
   "conversations.info"(_stage, world, body) {
-    const channel = world.channels.find((one) => one.id === body.channel)
+    const channel = world.channels.find((channel) => channel.id === body.channel)
     if (!channel) throw no("channel_not_found")
     return { channel: { id: channel.id, name: channel.name, is_channel: true, is_member: channel.botIn } }
   },
   "conversations.history"(stage, world, body) {
     const channel = placeOf(stage, world, body.channel)
     const found = world.messages.filter(
-      (one) => one.channel === channel && Number(one.ts) >= Number(body.oldest ?? 0) && !one.thread_ts,
+      (message) => message.channel === channel && Number(message.ts) >= Number(body.oldest ?? 0) && !message.thread_ts,
     )
     return { messages: found.slice(-Number(body.limit ?? 100)).reverse(), has_more: false }
   },
@@ -278,7 +278,7 @@ const methods: { [name: string]: Method } = {
     const channel = placeOf(stage, world, body.channel)
     return {
       messages: world.messages.filter(
-        (one) => one.channel === channel && (one.thread_ts === body.ts || one.ts === body.ts),
+        (message) => message.channel === channel && (message.thread_ts === body.ts || message.ts === body.ts),
       ),
       has_more: false,
     }
@@ -297,15 +297,15 @@ const methods: { [name: string]: Method } = {
   "files.completeUploadExternal"(stage, world, body) {
     const channel = placeOf(stage, world, body.channel_id)
     const files = (body.files as { id: string; title?: string }[] | undefined) ?? []
-    const found = files.map((one) => world.files.get(one.id))
+    const found = files.map((file) => world.files.get(file.id))
     if (found.length === 0 || found.some((one) => !one || one.completed || one.content.length === 0))
       throw no("file_not_found")
     found.forEach((one) => (one!.completed = true))
-    const words = [body.initial_comment, ...files.map((one) => `(file ${one.title ?? one.id})`)]
+    const words = [body.initial_comment, ...files.map((file) => `(file ${file.title ?? file.id})`)]
       .filter(Boolean)
       .join("\n")
     post(stage, world, channel, { text: words })
-    return { files: files.map((one) => ({ id: one.id, title: one.title })) }
+    return { files: files.map((file) => ({ id: file.id, title: file.title })) }
   },
   "files.info"(_stage, world, body, request) {
     const file = world.files.get(String(body.file))
@@ -400,7 +400,7 @@ function servePeople(app: FastifyInstance, stage: Stage, world: World, postman: 
     const channel = roomOf(body, from)
     const wanted = String(body.button)
     for (const shown of [...stage.screen(screenOf(stage, channel))].reverse()) {
-      const button = shown.buttons?.find((one) => one.label === wanted)
+      const button = shown.buttons?.find((button) => button.label === wanted)
       if (!button || shown.gone) continue
       const [action_id, value] = [
         button.id.slice(0, button.id.indexOf(" ")),
@@ -411,7 +411,7 @@ function servePeople(app: FastifyInstance, stage: Stage, world: World, postman: 
         action_id === "choice"
           ? { type: "static_select", action_id, selected_option: { text, value } }
           : { type: "button", action_id, text, value }
-      const message = world.messages.find((one) => one.ts === shown.id)
+      const message = world.messages.find((message) => message.ts === shown.id)
       const payload = {
         type: "block_actions",
         user: { id: from.id, username: from.name.toLowerCase(), team_id: world.team.id },

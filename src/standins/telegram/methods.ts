@@ -215,7 +215,7 @@ function sent(world: World, bot: Bot, chat: Chat, body: Body, content: Body): Ch
   const reply = body.reply_parameters as { message_id?: number; allow_sending_without_reply?: boolean } | undefined
   if (
     reply &&
-    !chat.messages.some((one) => one.message_id === reply.message_id) &&
+    !chat.messages.some((message) => message.message_id === reply.message_id) &&
     reply.allow_sending_without_reply !== true
   ) {
     throw new Refusal(400, "Bad Request: message to be replied not found")
@@ -267,7 +267,7 @@ function chatOf(world: World, bot: Bot, body: Body): Chat {
 }
 
 function messageOf(chat: Chat, body: Body, missing: string): ChatMessage {
-  const found = chat.messages.find((one) => one.message_id === Number(body.message_id) && !one.deleted)
+  const found = chat.messages.find((message) => message.message_id === Number(body.message_id) && !message.deleted)
   if (!found) throw new Refusal(400, `Bad Request: ${missing}`)
   return found
 }

@@ -23,7 +23,7 @@ export class PersonSide {
       ...(body.topic ? { message_thread_id: Number(body.topic), is_topic_message: true } : {}),
       ...(body.date ? { date: Number(body.date) } : {}),
       ...(body.replyTo
-        ? { reply_to_message: stripped(chat.messages.find((one) => one.message_id === Number(body.replyTo))) }
+        ? { reply_to_message: stripped(chat.messages.find((message) => message.message_id === Number(body.replyTo))) }
         : {}),
     }
     const from = chat.type === "channel" ? { sender_chat: publicChat(chat) } : { from: person }
@@ -39,7 +39,7 @@ export class PersonSide {
 
   edit(body: Body): object {
     const { bot, chat } = this.scene(body)
-    const message = chat.messages.find((one) => one.message_id === Number(body.message))
+    const message = chat.messages.find((message) => message.message_id === Number(body.message))
     if (!message) throw new Refusal(404, "there is no such message")
     Object.assign(message, { text: body.text, edit_date: Math.floor(Date.now() / 1000) })
     this.delivery.push(bot, "edited_message", message)

@@ -123,13 +123,13 @@ function fieldValue(value: string): unknown {
 
 function takeFault(world: World, bot: Bot, method: string): Fault | undefined {
   const fault = world.faults.find(
-    (one) =>
-      one.left > 0 &&
-      (one.bot === undefined || one.bot === bot.username) &&
-      (one.method === undefined ? !/^(get|set|delete)W|^get/.test(method) : one.method === method),
+    (fault) =>
+      fault.left > 0 &&
+      (fault.bot === undefined || fault.bot === bot.username) &&
+      (fault.method === undefined ? !/^(get|set|delete)W|^get/.test(method) : fault.method === method),
   )
   if (fault) fault.left--
-  world.faults = world.faults.filter((one) => one.left > 0)
+  world.faults = world.faults.filter((fault) => fault.left > 0)
   return fault
 }
 
@@ -221,7 +221,9 @@ function servePeople(app: FastifyInstance, world: World, delivery: Delivery): vo
   )
   app.get<{ Params: { id: string }; Querystring: { after?: string } }>("/standin/chats/:id", async (request) => {
     const chat = world.chats.get(Number(request.params.id))
-    return (chat?.messages ?? []).filter((one) => one.message_id > Number(request.query.after ?? 0) && !one.deleted)
+    return (chat?.messages ?? []).filter(
+      (message) => message.message_id > Number(request.query.after ?? 0) && !message.deleted,
+    )
   })
   app.get("/standin/calls", async () => world.calls.slice(-1000))
   act("bots", (body) => {

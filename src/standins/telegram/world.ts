@@ -59,9 +59,9 @@ export type ChatMessage = {
 } & { [field: string]: unknown }
 
 export interface Fault {
-  /** Only for this method; any when left out. */
+  /** Only for this method; without it, for any. */
   method?: string
-  /** Only for calls of this bot; of any when left out. */
+  /** Only for calls of this bot; without it, for any bot. */
   bot?: string
   kind: "429" | "500" | "slow" | "drop" | "garbage" | "silent"
   left: number

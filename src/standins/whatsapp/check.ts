@@ -91,8 +91,8 @@ const checks: { [type: string]: Check } = {
     if (!found || found.language !== language || found.status !== "APPROVED")
       throw graphRefusal(404, 132001, `Template name does not exist in the translation: ${name}`)
     const given = ((content.components as Body[] | undefined) ?? [])
-      .filter((one) => one.type === "body")
-      .flatMap((one) => one.parameters as unknown[]).length
+      .filter((component) => component.type === "body")
+      .flatMap((component) => component.parameters as unknown[]).length
     if (given !== found.parameters)
       throw graphRefusal(400, 132000, `Number of parameters does not match: ${given} against ${found.parameters}`)
   },
@@ -104,7 +104,7 @@ const checks: { [type: string]: Check } = {
       const buttons = (action.buttons as { type: string; reply: Body }[] | undefined) ?? []
       if (buttons.length < 1 || buttons.length > 3) throw bad("1 to 3 buttons")
       options(
-        buttons.map((one) => one.reply),
+        buttons.map((button) => button.reply),
         "title",
         20,
         256,
@@ -115,9 +115,9 @@ const checks: { [type: string]: Check } = {
       if (content.header && (content.header as Body).type !== "text") throw bad("a list's header is text")
       words(action.button, 20, "action.button", bad)
       const sections = (action.sections as { title?: string; rows: Body[] }[] | undefined) ?? []
-      const rows = sections.flatMap((one) => one.rows)
+      const rows = sections.flatMap((section) => section.rows)
       if (rows.length < 1 || rows.length > 10 || sections.length > 10) throw bad("1 to 10 rows")
-      if (sections.length > 1 && sections.some((one) => !one.title)) throw bad("sections need titles")
+      if (sections.length > 1 && sections.some((section) => !section.title)) throw bad("sections need titles")
       options(rows, "title", 24, 200, bad)
       for (const row of rows) if (row.description !== undefined) words(row.description, 72, "row description", bad)
     } else if (content.type === "cta_url") {
@@ -156,7 +156,7 @@ export function shownOf(body: Body): Pick<Shown, "text"> & Partial<Shown> {
     }
     if (content.type === "list") {
       const rows = (action.sections as { rows: { id: string; title: string; description?: string }[] }[]).flatMap(
-        (one) => one.rows,
+        (section) => section.rows,
       )
       return { text, buttons: rows.map((row) => ({ id: row.id, label: row.description ?? row.title })) }
     }
@@ -172,9 +172,9 @@ export function shownOf(body: Body): Pick<Shown, "text"> & Partial<Shown> {
   if (type === "reaction") return { text: `(reacted ${String(content.emoji)})` }
   if (type === "template") {
     const parameters = ((content.components as Body[] | undefined) ?? []).flatMap(
-      (one) => one.parameters as { text: string }[],
+      (component) => component.parameters as { text: string }[],
     )
-    return { text: `(template ${String(content.name)}) ${parameters.map((one) => one.text).join(" · ")}` }
+    return { text: `(template ${String(content.name)}) ${parameters.map((parameter) => parameter.text).join(" · ")}` }
   }
   const picture = type === "image" && content.link ? { picture: String(content.link) } : {}
   return { text: String(content.caption ?? `(${type})`), ...picture }

@@ -19,7 +19,7 @@ export async function startWhatsApp(scene: WhatsAppScene, options: { port?: numb
     media: new Map(),
     heard: new Map(),
     pace: { delivered: 120, read: 900 },
-    readers: new Set(people.map((one) => one.id)),
+    readers: new Set(people.map((person) => person.id)),
   }
   return playStandin("A phone at the WhatsApp stand-in", people, world, options.port, (app, stage, postman) => {
     serveApi(app, stage, world, postman)
@@ -131,7 +131,7 @@ function serveApi(app: FastifyInstance, stage: Stage, world: World, postman: Pos
       if (request.method === "GET") return { data: [...world.templates.values()] }
       const body = { ...(request.query as Body), ...jsonOf(request) }
       if (request.method === "DELETE") return { success: world.templates.delete(String(body.name)) }
-      const words = (body.components as Body[] | undefined)?.find((one) => one.type === "BODY")?.text
+      const words = (body.components as Body[] | undefined)?.find((component) => component.type === "BODY")?.text
       if (!/^[a-z0-9_]{1,512}$/.test(String(body.name)) || typeof words !== "string")
         throw graphRefusal(400, 100, "Invalid parameter: name and a body text are required")
       const parameters = new Set(words.match(/\{\{\w+\}\}/g) ?? []).size
@@ -241,7 +241,7 @@ function servePeople(app: FastifyInstance, stage: Stage, world: World, postman: 
     const from = person(body)
     const wanted = String(body.button)
     for (const shown of [...stage.screen(from.id)].reverse()) {
-      const button = shown.buttons?.find((one) => one.label === wanted || one.id === wanted)
+      const button = shown.buttons?.find((button) => button.label === wanted || button.id === wanted)
       if (!button) continue
       const reply = { id: button.id, title: button.label }
       const inner =

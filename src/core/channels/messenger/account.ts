@@ -27,7 +27,7 @@ export const account: Account = {
     const body = "body" in answer && answer.status === 200 ? readAnswer(answer.body) : undefined
     if (!body) return accountFault(judgeAnswer(answer))
     const fields = listAt(body, "data").flatMap((app) => listAt(app, "subscribed_fields"))
-    return { onRecord: { events: fields.filter((one) => typeof one === "string") } }
+    return { onRecord: { events: fields.filter((field) => typeof field === "string") } }
   },
   compare(channel, onRecord) {
     const again = `Run "wobbet channel connect ${channel.key}".`

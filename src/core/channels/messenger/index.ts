@@ -26,8 +26,8 @@ export const messenger: ChannelKind = {
     pageId: Joi.string().pattern(/^\d+$/).message("pageId is the page's id at the provider, digits only").required(),
   }),
   secrets: Joi.object({
-    pageToken: Joi.string().pattern(/^\S+$/).message("pageToken holds no blanks").required(),
-    appSecret: Joi.string().pattern(/^\S+$/).message("appSecret holds no blanks").required(),
+    pageToken: Joi.string().pattern(/^\S+$/).message("pageToken must not contain spaces").required(),
+    appSecret: Joi.string().pattern(/^\S+$/).message("appSecret must not contain spaces").required(),
     verifyToken: Joi.string().min(1).max(256).required().description("a word of your own, entered on both sides"),
   }),
   example: { pageId: "1" },

@@ -159,7 +159,7 @@ test("what another application holds is seen and never answered; another page's 
     ],
   }
   const parsed = parse(body)
-  expect(parsed.messages.map((one) => [one.own, one.message.event])).toEqual([
+  expect(parsed.messages.map((message) => [message.own, message.message.event])).toEqual([
     ["another application holds the conversation", "text"],
     ["another application holds the conversation", "unknown"],
   ])

@@ -60,10 +60,10 @@ function sayText(out: Rendered, text: MarkedText, last: { [field: string]: unkno
 
 /** A question with quick replies, with buttons where links are among them, else numbered. */
 function offer(out: Rendered, words: MarkedText, options: Option[], offered: number): void {
-  const choices = options.filter((one) => one.url === undefined)
-  const links = options.filter((one) => one.url !== undefined)
-  const short = options.every((one) => one.label.length <= limits.buttonTitle && one.label.trim() !== "")
-  const distinct = new Set(options.map((one) => one.label)).size === options.length
+  const choices = options.filter((option) => option.url === undefined)
+  const links = options.filter((option) => option.url !== undefined)
+  const short = options.every((option) => option.label.length <= limits.buttonTitle && option.label.trim() !== "")
+  const distinct = new Set(options.map((option) => option.label)).size === options.length
   if (links.length > 0 && options.length <= limits.buttons && short) return withButtons(out, words, options)
   let text = words
   if (links.length > 0) {
@@ -76,10 +76,10 @@ function offer(out: Rendered, words: MarkedText, options: Option[], offered: num
     return sayText(out, joinMarked([text, numberedLines(choices, offered)], "\n\n"))
   }
   sayText(out, text.text.trim() === "" ? plainText("…") : text, {
-    quick_replies: choices.map((one) => ({
+    quick_replies: choices.map((choice) => ({
       content_type: "text",
-      title: one.label,
-      payload: optionId(out, one, limits.payload),
+      title: choice.label,
+      payload: optionId(out, choice, limits.payload),
     })),
   })
 }
@@ -91,7 +91,7 @@ function withButtons(out: Rendered, words: MarkedText, options: Option[]): void 
   const payload = {
     template_type: "button",
     text: pieces.at(-1) ?? "…",
-    buttons: options.map((one) => buttonOf(out, one)),
+    buttons: options.map((option) => buttonOf(out, option)),
   }
   out.calls.push(sendCall("buttons", { attachment: { type: "template", payload } }))
 }
@@ -161,13 +161,13 @@ function elementOf(out: Rendered, card: Card): { [field: string]: unknown } | un
     card.title.trim() !== "" &&
     subtitle.length <= limits.elementSubtitle &&
     options.length <= limits.buttons &&
-    options.every((one) => one.label.length <= limits.buttonTitle && one.label.trim() !== "")
+    options.every((option) => option.label.length <= limits.buttonTitle && option.label.trim() !== "")
   // The provider wants something beside the title.
   if (!fits || (subtitle.trim() === "" && !card.picture && options.length === 0)) return undefined
   return {
     title: card.title,
     ...(subtitle.trim() ? { subtitle } : {}),
     ...(card.picture ? { image_url: card.picture } : {}),
-    ...(options.length > 0 ? { buttons: options.map((one) => buttonOf(out, one)) } : {}),
+    ...(options.length > 0 ? { buttons: options.map((option) => buttonOf(out, option)) } : {}),
   }
 }

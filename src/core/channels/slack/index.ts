@@ -21,8 +21,11 @@ export const slack: ChannelKind = {
       .description("Slack's address"),
   }),
   secrets: Joi.object({
-    botToken: Joi.string().pattern(/^\S+$/).message("botToken holds no blanks; it begins with xoxb-").required(),
-    signingSecret: Joi.string().pattern(/^\S+$/).message("signingSecret holds no blanks").required(),
+    botToken: Joi.string()
+      .pattern(/^\S+$/)
+      .message("botToken must not contain spaces; it begins with xoxb-")
+      .required(),
+    signingSecret: Joi.string().pattern(/^\S+$/).message("signingSecret must not contain spaces").required(),
   }),
   readsByIdentity: true,
   madeSecrets: {},

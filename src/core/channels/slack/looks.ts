@@ -17,15 +17,16 @@ export function looks(call: OutgoingCall): Look {
       }
   }
   const blocks = listOf(content.blocks)
-  const sections = blocks.filter((one) => one.type === "section")
-  const image = blocks.find((one) => one.type === "image") ?? fieldsOf(sections.find((one) => one.accessory)?.accessory)
-  const elements = blocks.filter((one) => one.type === "actions").flatMap((one) => listOf(one.elements))
-  const options = elements.flatMap((one): LookOption[] =>
-    one.type === "static_select"
-      ? listOf(one.options).map((option) => ({ label: textOf(fieldsOf(option.text).text), as: "menu" }))
-      : [{ label: textOf(fieldsOf(one.text).text), as: one.url ? "link" : "button" }],
+  const sections = blocks.filter((block) => block.type === "section")
+  const image =
+    blocks.find((block) => block.type === "image") ?? fieldsOf(sections.find((section) => section.accessory)?.accessory)
+  const elements = blocks.filter((block) => block.type === "actions").flatMap((block) => listOf(block.elements))
+  const options = elements.flatMap((element): LookOption[] =>
+    element.type === "static_select"
+      ? listOf(element.options).map((option) => ({ label: textOf(fieldsOf(option.text).text), as: "menu" }))
+      : [{ label: textOf(fieldsOf(element.text).text), as: element.url ? "link" : "button" }],
   )
-  const laidOut = sections.map((one) => textOf(fieldsOf(one.text).text)).join("\n")
+  const laidOut = sections.map((section) => textOf(fieldsOf(section.text).text)).join("\n")
   const picture = textOf(image.image_url)
   return {
     words: wordsOf(laidOut || textOf(content.text)),
@@ -37,5 +38,5 @@ export function looks(call: OutgoingCall): Look {
 
 /** Links and escapes as people see them, within the formatting. */
 function wordsOf(source: string): Stretch[] {
-  return readMarks(source).map((one) => ({ ...one, text: readText(one.text, {}).text }))
+  return readMarks(source).map((mark) => ({ ...mark, text: readText(mark.text, {}).text }))
 }

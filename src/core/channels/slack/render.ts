@@ -48,7 +48,7 @@ export function render(part: ReplyPart, place: Place, _channel: Channel, offered
       let before = offered
       for (const card of part.cards) {
         sendCard(draft, card, before)
-        before += card.choices?.filter((one) => !one.url).length ?? 0
+        before += card.choices?.filter((choice) => !choice.url).length ?? 0
       }
       break
     }
@@ -129,16 +129,17 @@ function sayText(draft: Draft, text: MarkedText): void {
 function offer(draft: Draft, words: MarkedText, options: Option[], offered: number, picture?: string): Post[] {
   const { out } = draft
   const long = options.some(
-    (one) => one.label.length > limits.buttonText || one.label.trim() === "" || (one.url?.length ?? 0) > limits.url,
+    (option) =>
+      option.label.length > limits.buttonText || option.label.trim() === "" || (option.url?.length ?? 0) > limits.url,
   )
-  const choices = options.filter((one) => one.url === undefined)
-  const links = options.filter((one) => one.url !== undefined)
+  const choices = options.filter((option) => option.url === undefined)
+  const links = options.filter((option) => option.url !== undefined)
   if (options.length <= limits.elements && !long) {
-    const elements = options.map((one, n): Block => ({
+    const elements = options.map((option, n): Block => ({
       type: "button",
-      text: { type: "plain_text", text: one.label },
+      text: { type: "plain_text", text: option.label },
       action_id: `choice-${n}`,
-      ...(one.url ? { url: one.url } : { value: optionId(out, one, limits.buttonValue) }),
+      ...(option.url ? { url: option.url } : { value: optionId(out, option, limits.buttonValue) }),
     }))
     return laidOut(draft, words, elements.length > 0 ? [{ type: "actions", elements }] : [], picture)
   }
@@ -149,9 +150,9 @@ function offer(draft: Draft, words: MarkedText, options: Option[], offered: numb
       type: "static_select",
       action_id: "choice",
       placeholder: { type: "plain_text", text: "…" },
-      options: choices.map((one) => ({
-        text: { type: "plain_text", text: one.label },
-        value: optionId(out, one, limits.optionValue),
+      options: choices.map((choice) => ({
+        text: { type: "plain_text", text: choice.label },
+        value: optionId(out, choice, limits.optionValue),
       })),
     }
     return laidOut(draft, rest, [{ type: "actions", elements: [select] }], picture)

@@ -7,7 +7,7 @@ export function acknowledge(_call: InboundCall, _parsed: Parsed): InletAnswer {
 
 /** A press may be answered in the answer to its call ("making requests when getting updates"): a line over the chat. */
 export function acknowledgeLate(_call: InboundCall, parsed: Parsed): InletAnswer {
-  const press = parsed.messages[0]?.courtesies?.find((one) => one.name === "answerCallbackQuery")
+  const press = parsed.messages[0]?.courtesies?.find((courtesy) => courtesy.name === "answerCallbackQuery")
   if (!press?.body || !("json" in press.body)) return { status: 200 }
   const body = {
     method: "answerCallbackQuery",

@@ -6,9 +6,9 @@ export function looks(call: OutgoingCall): Look {
   const content = contentOf(call)
   const rows = fieldsOf(content.reply_markup).inline_keyboard
   const buttons = (Array.isArray(rows) ? rows.flat() : []).map(fieldsOf)
-  const options = buttons.map((one) => ({
-    label: textOf(one.text),
-    as: one.url ? ("link" as const) : ("button" as const),
+  const options = buttons.map((button) => ({
+    label: textOf(button.text),
+    as: button.url ? ("link" as const) : ("button" as const),
   }))
   const shown: Look = { words: readTags(textOf(content.text) || textOf(content.caption)) }
   if (options.length > 0) shown.options = options

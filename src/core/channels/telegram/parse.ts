@@ -194,7 +194,7 @@ function readCommand(event: JsonObject, text: string, channel: Channel): Message
   const match = /^\/([A-Za-z0-9_]{1,32})(?:@([A-Za-z0-9_]+))?(?=\s|$)\s*([\s\S]*)$/.exec(text)
   if (!match) return undefined
   const entities = listAt(event, "entities")
-  const marked = entities.some((one) => textAt(one, "type") === "bot_command" && numberAt(one, "offset") === 0)
+  const marked = entities.some((entity) => textAt(entity, "type") === "bot_command" && numberAt(entity, "offset") === 0)
   if (entities.length > 0 && !marked) return undefined
   const [, name, bot, args] = match
   const handle = channel.identity?.handle

@@ -266,7 +266,7 @@ describe("parsing", () => {
       },
     })
     expect(read.message).toMatchObject({ event: "choice", choice: { id: "yes", label: "Yes" }, replyTo: "4" })
-    expect(read.courtesies!.map((one) => one.name)).toEqual(["answerCallbackQuery"])
+    expect(read.courtesies!.map((courtesy) => courtesy.name)).toEqual(["answerCallbackQuery"])
   })
 
   test("a press in an inline message has the person as its place", () => {
@@ -353,7 +353,10 @@ const render = (part: ReplyPart, where: { address: string; kind: "group" | "dire
   telegram.render(part, where, channel)
 type SentBody = { [field: string]: unknown }
 const bodies = (calls: OutgoingCall[]): SentBody[] =>
-  calls.map((one) => ({ method: one.name, ...(one.body && "json" in one.body ? (one.body.json as SentBody) : {}) }))
+  calls.map((call) => ({
+    method: call.name,
+    ...(call.body && "json" in call.body ? (call.body.json as SentBody) : {}),
+  }))
 
 describe("rendering", () => {
   test.each([
@@ -380,8 +383,8 @@ describe("rendering", () => {
     const text = "A sentence of the timetable. ".repeat(400)
     const calls = bodies(render({ part: "choices", text, choices: [{ id: "a", label: "A" }] }).calls)
     expect(calls.length).toBe(Math.ceil((text.length - 1) / limits.text))
-    calls.forEach((one) => expect(String(one.text).length).toBeLessThanOrEqual(limits.text))
-    expect(calls.filter((one) => "reply_markup" in one)).toEqual([calls.at(-1)])
+    calls.forEach((call) => expect(String(call.text).length).toBeLessThanOrEqual(limits.text))
+    expect(calls.filter((call) => "reply_markup" in call)).toEqual([calls.at(-1)])
     const answer = bodies(render({ part: "text", text, replyTo: "12" }).calls)
     expect(answer.filter((one) => "reply_parameters" in one)).toEqual([answer[0]])
   })
@@ -402,8 +405,8 @@ describe("rendering", () => {
     ).inline_keyboard.flat()
     expect(rows[0]!.callback_data).toBe("ok")
     for (const { callback_data } of rows) expect(Buffer.byteLength(callback_data)).toBeLessThanOrEqual(limits.choiceId)
-    expect(tokens.map((one) => one.id)).toEqual([long, "~x"])
-    expect(rows.slice(1).map((one) => one.callback_data)).toEqual(tokens.map((one) => one.token))
+    expect(tokens.map((token) => token.id)).toEqual([long, "~x"])
+    expect(rows.slice(1).map((row) => row.callback_data)).toEqual(tokens.map((token) => token.token))
   })
 
   test.each<[string, ReplyPart, object[]]>([
@@ -487,7 +490,7 @@ describe("rendering", () => {
 
   test("a caption over the limit is said apart, and said to be", () => {
     const { calls, degraded } = render({ part: "media", kind: "image", ref: "a", caption: "w ".repeat(600) })
-    expect(bodies(calls).map((one) => one.method)).toEqual(["sendPhoto", "sendMessage"])
+    expect(bodies(calls).map((body) => body.method)).toEqual(["sendPhoto", "sendMessage"])
     expect(degraded).toHaveLength(1)
   })
 
@@ -520,7 +523,7 @@ describe("rendering", () => {
         }),
         (parts) => {
           const calls = bodies(render({ part: "text", text: parts.join("") }).calls)
-          const said = calls.map((one) => plain(String(one.text)))
+          const said = calls.map((call) => plain(String(call.text)))
           said.forEach((piece) => expect(piece.length).toBeLessThanOrEqual(limits.text))
           expect(said.join("").replace(/\s/g, "")).toBe(parts.join("").replace(/\s/g, ""))
         },

@@ -37,8 +37,8 @@ export const whatsapp: ChannelKind = {
       .description("what the button that opens a list of choices says"),
   }),
   secrets: Joi.object({
-    accessToken: Joi.string().pattern(/^\S+$/).message("accessToken holds no blanks").required(),
-    appSecret: Joi.string().pattern(/^\S+$/).message("appSecret holds no blanks").required(),
+    accessToken: Joi.string().pattern(/^\S+$/).message("accessToken must not contain spaces").required(),
+    appSecret: Joi.string().pattern(/^\S+$/).message("appSecret must not contain spaces").required(),
     verifyToken: Joi.string().min(1).max(256),
   }),
   example: { phoneNumberId: "1", businessAccountId: "1" },

@@ -47,7 +47,7 @@ const meanings: { [code: number]: CodeMeaning } = {
   132012: { as: "refused", remedy: "A parameter is not of the form the template wants." },
   132015: { as: "refused", remedy: "The provider has paused the template: people answered it badly." },
   132016: { as: "refused", remedy: "The provider has disabled the template for good." },
-  131042: { as: "refused", remedy: "The business account has no valid way to pay. Mend that at the provider." },
+  131042: { as: "refused", remedy: "The business account has no valid way to pay. Fix that at the provider." },
   131049: { as: "refused", remedy: "The provider holds this back to spare the person. Do not send it again soon." },
   368: { as: "lockedOut", remedy: blocked },
   131031: { as: "lockedOut", remedy: blocked },

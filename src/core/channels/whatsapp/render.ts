@@ -47,7 +47,7 @@ export function render(part: ReplyPart, _place: Place, channel: Channel, offered
       for (const card of part.cards) {
         if (card.choices?.length) offer(cardWords(card), card.choices, card.picture, before)
         else sayPicture(out, cardWords(card), card.picture)
-        before += card.choices?.filter((one) => !one.url).length ?? 0
+        before += card.choices?.filter((choice) => !choice.url).length ?? 0
       }
       break
     }
@@ -129,8 +129,8 @@ interface Question {
 
 /** A question as buttons, else as a list, else numbered. A header picture goes with buttons only. */
 function offerChoices({ out, words, options, picture, offered, button }: Question): void {
-  const links = options.filter((one) => one.url !== undefined)
-  const choices = options.filter((one) => one.url === undefined)
+  const links = options.filter((option) => option.url !== undefined)
+  const choices = options.filter((option) => option.url === undefined)
   if (choices.length === 0 && links.length === 1 && links[0]!.label.length <= limits.linkTitle && !picture) {
     sendLink(out, words, links[0]!)
     return
@@ -142,10 +142,14 @@ function offerChoices({ out, words, options, picture, offered, button }: Questio
   }
   if (choices.length === 0) return sayPicture(out, text, picture)
   // What a person cannot read to its end is no option: long labels go from buttons to a list, from there to numbers.
-  const fit = (most: number) => distinct(choices.map((one) => shorten(one.label, most)))
-  if (choices.length <= limits.buttons && choices.every((one) => one.label.length <= limits.buttonTitle) && fit(20))
+  const fit = (most: number) => distinct(choices.map((choice) => shorten(choice.label, most)))
+  if (
+    choices.length <= limits.buttons &&
+    choices.every((choice) => choice.label.length <= limits.buttonTitle) &&
+    fit(20)
+  )
     return buttons(out, text, choices, picture)
-  const rows = choices.every((one) => one.label.length <= limits.rowDescription) && fit(limits.rowTitle)
+  const rows = choices.every((choice) => choice.label.length <= limits.rowDescription) && fit(limits.rowTitle)
   if (choices.length <= limits.rows && rows) return list(out, text, choices, picture, button)
   out.degraded.push("the options are written as numbered lines: there are too many, or their labels are too long")
   const numbered = joinMarked([text, numberedLines(choices, offered)], "\n\n")
@@ -164,9 +168,9 @@ function buttons(out: Rendered, text: MarkedText, choices: Option[], picture: st
       ...(picture ? { header: { type: "image", image: { link: picture } } } : {}),
       body: { text: body },
       action: {
-        buttons: choices.map((one) => ({
+        buttons: choices.map((choice) => ({
           type: "reply",
-          reply: { id: optionId(out, one, limits.buttonId), title: one.label },
+          reply: { id: optionId(out, choice, limits.buttonId), title: choice.label },
         })),
       },
     },
@@ -187,10 +191,10 @@ function list(out: Rendered, text: MarkedText, choices: Option[], picture: strin
         button: shorten(button, limits.listButton),
         sections: [
           {
-            rows: choices.map((one) => ({
-              id: optionId(out, one, limits.rowId),
-              title: shorten(one.label, limits.rowTitle),
-              ...(one.label.length > limits.rowTitle ? { description: one.label } : {}),
+            rows: choices.map((choice) => ({
+              id: optionId(out, choice, limits.rowId),
+              title: shorten(choice.label, limits.rowTitle),
+              ...(choice.label.length > limits.rowTitle ? { description: choice.label } : {}),
             })),
           },
         ],

@@ -38,13 +38,13 @@ const only = (body: unknown) => {
 }
 
 describe("verifying", () => {
-  // As the provider writes it: what is not ASCII, and slashes, stand escaped; a body written anew does not match.
+  // As the provider writes it: what is not ASCII, and slashes, stand escaped; a rewritten body does not match.
   const raw = '{"object":"whatsapp_business_account","text":"In\\u00eas \\/ caf\\u00e9"}'
   const sign = (body: string, key = "app-secret") => `sha256=${createHmac("sha256", key).update(body).digest("hex")}`
   test.each<[string, string, { [name: string]: string }, boolean, string]>([
     ["over the raw bytes", raw, { "x-hub-signature-256": sign(raw) }, true, ""],
     [
-      "over a body written anew",
+      "over a rewritten body",
       JSON.stringify(JSON.parse(raw)),
       { "x-hub-signature-256": sign(raw) },
       false,
@@ -228,7 +228,7 @@ describe("parsing", () => {
       ],
     }
     const parsed = parse(body)
-    expect(parsed.messages.map((one) => one.eventKey)).toEqual(["a", "b", "c"])
+    expect(parsed.messages.map((message) => message.eventKey)).toEqual(["a", "b", "c"])
     expect(parsed.statuses).toMatchObject([{ status: "read", about: { id: "s" } }])
     expect(parsed.notes.join()).toContain("odd: an event Wobbet does not know")
   })
