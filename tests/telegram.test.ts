@@ -1,5 +1,5 @@
 import type { Service, Standin } from "./support/harness.ts"
-import { endAll, eventually, pause, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
+import { endAll, eventually, pause, quiet, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
 import { longId, quayBot } from "./support/quayBot.ts"
 
 let service: Service
@@ -94,7 +94,7 @@ test("an album is one turn", async () => {
   for (const name of ["a", "b", "c"]) await stage.send({ photo: name, content: { media_group_id: "g7" } })
   const [answer] = await stage.answered(1)
   expect(answer!.text).toBe("photos: a-1280 b-1280 c-1280")
-  await pause(1200)
+  await quiet(stage.service.env.DATABASE_URL!)
   expect(await stage.answers()).toHaveLength(1)
 })
 

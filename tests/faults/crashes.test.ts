@@ -5,10 +5,10 @@ import {
   eventually,
   pause,
   placeFor,
-  query,
   Stage,
   startService,
   startStandin,
+  takenUp,
   tempFolder,
 } from "../support/harness.ts"
 import { quayBot } from "../support/quayBot.ts"
@@ -40,12 +40,7 @@ async function fail(act: string, { point, says = "count", settings = {} }: Case)
   const first = await startService({ ...where, faults: `${point}=${act}` })
   const stage = await Stage.set(first, standin, { gather: 0, ...settings })
   // A reply's first attempt begins with the commit of its turn only in the process that sends for the channel.
-  await eventually(
-    async () => (await query(where.database, "SELECT 1 FROM leases WHERE duty = 'send' AND holder IS NOT NULL")).length,
-    "somebody to send for the channel",
-  )
-  // That process takes it up once it has seen what another one may have left under way.
-  await pause(1000)
+  await takenUp(where.database, stage.key)
   await stage.say(says)
   await stage.say("count")
   let service = first

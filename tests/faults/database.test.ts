@@ -6,10 +6,12 @@ import {
   eventually,
   freePort,
   pause,
+  quiet,
   Stage,
   startDatabaseServer,
   startService,
   startStandin,
+  takenUp,
   tempFolder,
 } from "../support/harness.ts"
 import { setKind } from "../support/kinds.ts"
@@ -40,7 +42,7 @@ async function scene(settings: object, faults = "") {
   const stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0, ...settings })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await standin.post("start", { bot: stage.bot.username, from: stage.person.id })
-  await pause(2500)
+  await takenUp(where.database, stage.key)
   const say = (text: string, to = service) => bring(to, stage.key, hookSecret, update(stage.person.id, text))
   return { where, service, stage, say }
 }
@@ -170,7 +172,7 @@ describe("answered means kept, where the provider never repeats: the local journ
       const next = await startService({ ...where, faults: "" })
       expect(await say("count", next)).toBe(200)
       await stage.answered(2)
-      await pause(1200)
+      await quiet(where.database)
       expect((await stage.answers()).map((answer) => answer.text)).toEqual(counts(2))
       await next.stop()
     },

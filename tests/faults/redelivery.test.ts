@@ -3,12 +3,13 @@ import {
   endAll,
   eventually,
   freshDatabase,
-  pause,
+  quiet,
   placeFor,
   query,
   Stage,
   startService,
   startStandin,
+  takenUp,
   tempFolder,
 } from "../support/harness.ts"
 import { quayBot } from "../support/quayBot.ts"
@@ -31,7 +32,7 @@ describe("redelivered means ignored", () => {
     services = await Promise.all([1, 2].map(() => startService({ bot, database, faults: "" })))
     stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0 })
     await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
-    await pause(2500)
+    await takenUp(database, stage.key)
   }, 60_000)
 
   test("every call three times at once, to two processes, and once more later: each makes one turn", async () => {
@@ -46,8 +47,8 @@ describe("redelivered means ignored", () => {
     for (const chat of people) await bring(services[1]!, stage.key, hookSecret, update(chat, "count"))
     for (const chat of people) await stage.answered(2, chat)
     expect(await stage.messages({ direction: "in", limit: 200 })).toHaveLength(people.length * 2)
-    // A turn too many would be said a second later: the provider takes one message a second in a chat.
-    await pause(1500)
+    // A turn too many would be due, or its reply would wait to be said.
+    await quiet(services[0]!.env.DATABASE_URL!)
     for (const chat of people) {
       expect((await stage.answers(chat)).map((answer) => answer.text)).toEqual(["count 1", "count 2"])
     }
@@ -71,7 +72,7 @@ test("redelivered means ignored, also after the month has turned", async () => {
   expect(await bring(after, stage.key, hookSecret, call)).toBe(200)
   expect(await bring(after, stage.key, hookSecret, update(stage.person.id, "count"))).toBe(200)
   await stage.answered(2)
-  await pause(1500)
+  await quiet(where.database)
   expect((await stage.answers()).map((answer) => answer.text)).toEqual(["count 1", "count 2"])
   const parts = await query<{ part: string }>(
     where.database,

@@ -26,6 +26,11 @@ const withFaults = join(root, process.env.WOBBET_BUILD ?? "dist/faults", "wobbet
 /** Everything a test started, ended after it in reverse. */
 const endings: (() => Promise<unknown> | void)[] = []
 
+/** Ends something with the tests, also where one of them failed before it came to that. */
+export function atEnd(end: () => Promise<unknown> | void): void {
+  endings.push(end)
+}
+
 export async function endAll(): Promise<void> {
   for (const end of endings.splice(0).reverse()) await end()
 }
@@ -112,6 +117,22 @@ export function hostsOf(service: Running): number[] {
 /** One that has ended and that nobody has asked about yet counts as ended. */
 export function isRunning(pid: number): boolean {
   return !/^[ZX]?$/.test(statOf(pid)?.[0] ?? "")
+}
+
+/** Resolves once nothing is left to do: no turn is due or under way, and nothing waits to be sent. */
+export async function quiet(database: string): Promise<void> {
+  await eventually(async () => {
+    const busy = "SELECT 1 FROM work WHERE due_at < 'infinity' UNION ALL SELECT 1 FROM outbox"
+    return (await query(database, busy)).length === 0
+  }, "nothing to be left to do")
+}
+
+/** Resolves once a process sends for the channel, so that a reply's first attempt starts with the commit of its turn. */
+export async function takenUp(database: string, channel: string): Promise<void> {
+  const lease = `SELECT 1 FROM leases WHERE channel = '${channel}' AND duty = 'send' AND until > now()`
+  await eventually(async () => (await query(database, lease)).length > 0, "somebody to send for the channel")
+  // That process begins once it has seen what another one may have left under way.
+  await pause(600)
 }
 
 /** How many transactions the service ends on its database in so many milliseconds: what it costs, whatever the machine. */

@@ -6,7 +6,7 @@ import type { Face } from "../../src/standins/sms/server.ts"
 import { startSms } from "../../src/standins/sms/server.ts"
 import { startWhatsApp } from "../../src/standins/whatsapp/server.ts"
 import type { Service } from "./harness.ts"
-import { eventually } from "./harness.ts"
+import { atEnd, eventually } from "./harness.ts"
 
 /** One kind of channel, connected to its stand-in, with a person to play. */
 export interface KindStage {
@@ -156,6 +156,7 @@ type Common = Omit<KindStage, "standin" | "person">
 export async function setKind(service: Service, kind: string, settings: object = {}): Promise<KindStage> {
   const key = `${kind.replaceAll(" ", "-")}-${word()}`
   const { standin, person } = await sets[kind]!(service, key, settings)
+  atEnd(() => standin.stop())
   await service.client.connectChannel(key)
   const does: KindStage["does"] = async (what, body = {}) => {
     const answer = await fetch(`${standin.address}/standin/${what}`, {
