@@ -23,8 +23,8 @@ export function problemOf(error: Error & Partial<FastifyError>): Problem {
       ...(error.field ? { field: error.field } : {}),
     }
   }
-  // The database ended a statement because its time was over.
-  if ((error as { code?: string }).code === "57014")
+  // The database ended a statement because its time was over, or all connections for lists were taken all the while.
+  if ((error as { code?: string }).code === "57014" || error.name === "KnexTimeoutError")
     return problemOf(
       new Trouble(
         "too-slow",

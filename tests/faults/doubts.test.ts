@@ -1,11 +1,13 @@
+import { createServer } from "node:http"
+import type { AddressInfo } from "node:net"
 import type { Service } from "../support/harness.ts"
 import {
   endAll,
   eventually,
   pause,
   freshDatabase,
-  query,
   startService,
+  takenUp,
   tempFolder,
   transactionsIn,
 } from "../support/harness.ts"
@@ -51,12 +53,32 @@ test("forty doubts that wait for an echo are looked for together", async () => {
 }, 60_000)
 
 test("a provider that is dark is asked a few times whether it has them, and not for each", async () => {
-  const stage = await setKind(service, "slack", { perSecond: 1000 })
+  let asked = 0
+  // Takes what is sent and says nothing; and says nothing of what it has.
+  const dark = createServer((request, reply) => {
+    const call = /[\w.]+(?=$|\?)/.exec(request.url!)![0]
+    if (call.startsWith("conversations.")) asked++
+    if (call === "auth.test") reply.end(JSON.stringify({ ok: true, user_id: "UBOT", bot_id: "B1", team: "Tern Point" }))
+    else request.socket.destroy()
+  })
+  await new Promise<void>((done) => dark.listen(0, "127.0.0.1", done))
+  const { port } = dark.address() as AddressInfo
+  await service.client.addChannel({
+    kind: "slack",
+    key: "dark",
+    settings: { apiBase: `http://127.0.0.1:${port}`, perSecond: 1000 },
+    secrets: { botToken: "xoxb-1", signingSecret: "word" },
+  })
+  await takenUp(database, "dark")
   const people = Array.from({ length: 20 }, (_, at) => `U${String(at).padStart(8, "0")}`)
-  await inDoubt(stage, people)
-  await eventually(async () => (await query(database, "SELECT 1 FROM outbox")).length === 0, "all to be settled", 40)
-  const asked = stage.standin.stage.calls.filter((call) => /^conversations\.(history|replies)/.test(call.name))
-  expect(asked.length).toBeGreaterThan(0)
-  expect(asked.length).toBeLessThan(30)
-  await stage.stop()
+  for (const to of people) await service.client.send({ to, channel: "dark", text: "The 14:20 is late." })
+  await eventually(
+    async () => (await service.client.parked({ channel: "dark", limit: 100 })).items.length === people.length,
+    "a person to be asked about each",
+    40,
+  )
+  // One by one it would be asked eighty times.
+  expect(asked).toBeGreaterThan(0)
+  expect(asked).toBeLessThan(40)
+  await new Promise((done) => dark.close(done))
 }, 60_000)

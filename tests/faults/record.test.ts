@@ -143,16 +143,23 @@ test("the record: a list that takes too long is given up, and messages are answe
   const client = new pg.Client({ connectionString: database })
   await client.connect()
   await client.query("BEGIN")
-  // Only lists read the audit's neighbour: what keeps them waiting keeps nobody else.
   await client.query("LOCK TABLE parked IN ACCESS EXCLUSIVE MODE")
-  const lists = Array.from({ length: 14 }, () =>
-    fetch(`${service.address}/api/v1/parked`, {
-      headers: { authorization: `Bearer ${service.token}` },
-    }).then(async (answer) => ({ status: answer.status, body: (await answer.json()) as { title: string } })),
+  const ended: { status: number; body: { title: string } }[] = []
+  const lists = Array.from({ length: 14 }, async () => {
+    const headers = { authorization: `Bearer ${service.token}` }
+    const answer = await fetch(`${service.address}/api/v1/parked`, { headers })
+    ended.push({ status: answer.status, body: (await answer.json()) as { title: string } })
+  })
+  await eventually(
+    async () => (await query(database, "SELECT 1 FROM pg_locks WHERE NOT granted")).length >= 6,
+    "the lists to wait",
   )
   expect(await say("count")).toBe(200)
   expect((await stage.answered(2))[1]!.text).toBe("count 2")
-  const [first] = await Promise.all(lists)
+  // Answered while every list still waits.
+  expect(ended).toEqual([])
+  await Promise.all(lists)
+  const [first] = ended
   expect(first).toMatchObject({ status: 503, body: { title: "It took too long" } })
   await client.query("COMMIT")
   await client.end()
