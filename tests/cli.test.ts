@@ -87,7 +87,7 @@ test("a channel from nothing to agreed, by the commands the page tells", async (
   expect((await wobbet("channel", "connect", "second")).out).toContain("They agree: the channel polls")
   expect((await wobbet("channel", "list")).out).toMatch(/second +telegram +on +Second @second_bot +by polling/)
   expect((await wobbet("channel", "pause", "second")).out).toContain("is paused")
-  expect((await wobbet("channel", "resume", "second")).out).toContain("goes on")
+  expect((await wobbet("channel", "resume", "second")).out).toContain("is resumed")
   const missing = await wobbet("channel", "show", "third")
   expect(missing).toMatchObject({ code: 1, err: expect.stringContaining('There is no channel "third"') as unknown })
   expect(added.out + shown.out).not.toContain(bot.token)

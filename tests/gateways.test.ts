@@ -119,9 +119,9 @@ describe("a gateway with a handshake of its own, answered inside its call", () =
 
   test("a caller whose answer could not be stored is let go at once, not when its patience is over", async () => {
     const database = service.env.DATABASE_URL!
-    await query(database, "ALTER TABLE turns ADD CONSTRAINT full CHECK (state_after->>'n' IS DISTINCT FROM '1')")
+    await query(database, "ALTER TABLE turns ADD CONSTRAINT not_one CHECK (state_after->>'n' IS DISTINCT FROM '1')")
     const { status, body, ms } = await does("say", { from: "ines", text: "count" })
-    await query(database, "ALTER TABLE turns DROP CONSTRAINT full")
+    await query(database, "ALTER TABLE turns DROP CONSTRAINT not_one")
     expect({ status, body }).toEqual({ status: 200, body: "" })
     expect(ms).toBeLessThan(2000)
     const { items } = await service.client.parked({ channel: "light" })

@@ -19,5 +19,5 @@ export function demoCommands(program: Command): void {
     .option("--office-port <n>", "the harbour office's port", String(officePort))
     .option("--others", "WhatsApp, Messenger, Slack and an SMS gateway too")
     .option("--service <address>", "the service that Slack and the gateway are to call", "http://127.0.0.1:4180")
-    .action(async (options: StandinOptions) => (await import("./playing.ts")).runStandins(options))
+    .action(async (options: StandinOptions) => (await import("./standins.ts")).runStandins(options))
 }

@@ -1,50 +1,19 @@
 import { randomBytes } from "node:crypto"
 import { fileURLToPath } from "node:url"
-import { startOffice } from "../../demo/office.ts"
 import type { Elsewhere } from "../../demo/elsewhere.ts"
-import {
-  channelsElsewhere,
-  enterAddresses,
-  playElsewhere,
-  sendRewritten,
-  startElsewhere,
-  stopElsewhere,
-} from "../../demo/elsewhere.ts"
+import { channelsElsewhere, enterAddresses, playElsewhere, sendRewritten, stopElsewhere } from "../../demo/elsewhere.ts"
+import { startOffice } from "../../demo/office.ts"
 import type { Cast } from "../../demo/play.ts"
 import { dayByTheQuay, morning, play, setTheScene } from "../../demo/play.ts"
 import { Client } from "../client/client.ts"
 import type { RunningService } from "../service/service.ts"
 import { keepSession } from "../store/access.ts"
-import type { TelegramStandin } from "../standins/telegram/server.ts"
-import { startTelegram } from "../standins/telegram/server.ts"
 import { CommandFault } from "./context.ts"
-import type { StandinOptions } from "./standinPorts.ts"
-import { officePort, standinPort } from "./standinPorts.ts"
+import { endInOrder } from "./ending.ts"
 import { colors, print } from "./output.ts"
-import { begin, endInOrder } from "./running.ts"
-
-/** `wobbet standins`. */
-export async function runStandins(options: StandinOptions): Promise<void> {
-  const standin = await startStandin(Number(options.port))
-  const cast = setTheScene(standin)
-  const office = await startOffice(Number(options.officePort)).catch(() => undefined)
-  const elsewhere = options.others ? await startOthers(options.service) : undefined
-  print(
-    `${colors.green("●")} Telegram stand-in at ${colors.bold(standin.address)} (set apiBase to it)`,
-    `  bots: ${[...standin.world.bots.values()].map((bot) => `@${bot.username} token ${bot.token}`).join("\n        ")}`,
-    `  a phone to play a person with: ${standin.address}/`,
-    ...(office ? [`  harbour office at ${office.address}`] : []),
-    `  people: ${Object.entries(cast.people)
-      .map(([name, id]) => `${name} ${id}`)
-      .join(", ")}`,
-    ...(elsewhere ? othersInWords(elsewhere, options.service) : []),
-  )
-  endInOrder(async () => {
-    await standin.stop()
-    if (elsewhere) await stopElsewhere(elsewhere)
-    await office?.stop()
-  })
-}
+import { begin } from "./running.ts"
+import { officePort, standinPort } from "./standinPorts.ts"
+import { startOthers, startStandin } from "./standins.ts"
 
 /** `wobbet demo`. */
 export async function runDemo(quiet: boolean): Promise<void> {
@@ -111,43 +80,6 @@ export async function runDemo(quiet: boolean): Promise<void> {
   for (let round = 0; round < 50 && !stopped; round++) {
     await play(standin.address, cast, dayByTheQuay, { pause: 15_000, stopped: () => stopped })
   }
-}
-
-async function startStandin(port: number): Promise<TelegramStandin> {
-  try {
-    return await startTelegram({ port })
-  } catch (error) {
-    if ((error as { code?: string }).code !== "EADDRINUSE") throw error
-    throw new CommandFault(
-      `Port ${port}, which the Telegram stand-in needs, is taken.`,
-      "Stop the other program; perhaps it is a demo started before.",
-    )
-  }
-}
-
-async function startOthers(service: string): Promise<Elsewhere> {
-  try {
-    return await startElsewhere(service)
-  } catch (error) {
-    const { code, port } = error as { code?: string; port?: number }
-    if (code !== "EADDRINUSE") throw error
-    throw new CommandFault(
-      `Port ${port}, which one of the stand-ins needs, is taken.`,
-      "Stop the other program; perhaps it is a demo started before.",
-    )
-  }
-}
-
-function othersInWords(elsewhere: Elsewhere, service: string): string[] {
-  return channelsElsewhere(elsewhere, service).flatMap(({ kind, settings, secrets }) => [
-    `${colors.green("●")} ${kind} stand-in at ${colors.bold(settings.apiBase)}`,
-    `  settings: ${Object.entries(settings)
-      .map(([name, value]) => `${name}=${value}`)
-      .join(" ")}`,
-    `  secrets: ${Object.entries(secrets)
-      .map(([name, value]) => `${name}=${value}`)
-      .join(" ")}`,
-  ])
 }
 
 /** The other channels, in the same way. What only a person can enter at a provider, the stand-in is told. */

@@ -6,6 +6,7 @@ import { startService } from "../service/service.ts"
 import { readServiceSettings, SettingFault } from "../service/settings.ts"
 import { ServerTrouble } from "../store/embedded.ts"
 import { CommandFault } from "./context.ts"
+import { endInOrder } from "./ending.ts"
 import { makeLog } from "./logging.ts"
 import { colors, print } from "./output.ts"
 
@@ -43,22 +44,4 @@ export async function begin(options: { botFolder?: string; databaseName?: string
     if (error instanceof SettingFault || error instanceof ServerTrouble) throw new CommandFault(error.message)
     throw error
   }
-}
-
-/** SIGTERM and Ctrl-C stop in order; a second Ctrl-C does not wait. */
-export function endInOrder(stop: () => Promise<void>): void {
-  let stopping = false
-  const end = () => {
-    if (stopping) process.exit(1)
-    stopping = true
-    stop().then(
-      () => process.exit(0),
-      (error: unknown) => {
-        process.stderr.write(`Stopping met a fault: ${(error as Error).message}\n`)
-        process.exit(1)
-      },
-    )
-  }
-  process.on("SIGTERM", end)
-  process.on("SIGINT", end)
 }
