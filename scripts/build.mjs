@@ -40,22 +40,6 @@ async function buildService() {
   await bundle("dist/faults", { ...entryPoints, campaign: "tests/faults/campaign.ts" }, true)
 }
 
-/**
- * Packages that are read where they lie: what brings a program of its own, what loads parts of itself by name, and the
- * drivers of databases that are not used here. All others go into the bundle, which starts in two thirds of the time
- * that looking up some thousand files takes.
- */
-const left = [
-  "esbuild",
-  "pino",
-  "pino-pretty",
-  "fsevents",
-  "pg-native",
-  "cloudflare:sockets",
-  ...["better-sqlite3", "mariadb", "mysql", "mysql2", "oracledb", "pg-query-stream", "sqlite3", "tedious"],
-  "mariadb/callback",
-]
-
 /** @param plugins may change sources on the way, to build a service without one of its mechanisms. */
 export async function bundle(outdir, entries, faults, plugins = []) {
   const esbuild = await import("esbuild")
@@ -73,11 +57,7 @@ export async function bundle(outdir, entries, faults, plugins = []) {
     platform: "node",
     format: "esm",
     target: "node20",
-    external: left,
-    // Some packages are CommonJS and ask for Node's own modules as that does.
-    banner: {
-      js: 'import { createRequire as requireFor } from "node:module"; const require = requireFor(import.meta.url);',
-    },
+    packages: "external",
     sourcemap: true,
     logLevel: "warning",
     plugins,

@@ -340,8 +340,8 @@ const mechanisms = [
     and: [
       [
         "src/engine/handlers/releases.ts",
-        "    this.entries.set(id, entry)\n    return entry",
-        "    this.entries.set(id, entry)\n    this.retire()\n    return entry",
+        "    entry.used = ++this.uses\n    return entry",
+        "    entry.used = ++this.uses\n    this.retire()\n    return entry",
       ],
     ],
     test: ["releases", "four live releases"],

@@ -4,9 +4,13 @@ interface Waiting<Item, Result> {
   item: Item
   done: (result: Result) => void
   fail: (error: unknown) => void
-  /** Set when whoever gave it no longer waits. */
+  /** When whoever gave it no longer waits, in milliseconds since 1970. */
+  until: number
   gone: boolean
 }
+
+/** Milliseconds between two looks for those who waited as long as they could: a timer for each item cost more. */
+const lookEvery = 200
 
 /** Whoever gave an item waited for it as long as they could. What was begun by then goes on. */
 export class NotInTime extends Error {}
@@ -20,6 +24,8 @@ export class GroupCommit<Item, Result> {
   private running = 0
   private called = false
   private idle: (() => void)[] = []
+  private readonly underWay = new Set<Waiting<Item, Result>[]>()
+  private looking: NodeJS.Timeout | undefined
 
   /** @param run gets a batch and gives the results in its order. */
   constructor(
@@ -34,9 +40,9 @@ export class GroupCommit<Item, Result> {
    */
   add(item: Item, within?: number): Promise<Result> {
     return new Promise<Result>((done, fail) => {
-      const waiting: Waiting<Item, Result> = { item, done, fail, gone: false }
-      if (within !== undefined) giveUpAfter(within, waiting)
-      this.waiting.push(waiting)
+      const until = within === undefined ? Infinity : Date.now() + within
+      if (within !== undefined) this.looking ??= setInterval(() => this.letGo(), lookEvery).unref()
+      this.waiting.push({ item, done, fail, until, gone: false })
       // Items of the same instant, such as the calls of one network read, go together.
       if (this.running >= this.atOnce || this.called) return
       this.called = true
@@ -57,10 +63,25 @@ export class GroupCommit<Item, Result> {
     while (this.running > 0 || this.waiting.length > 0) await new Promise<void>((resolve) => this.idle.push(resolve))
   }
 
+  /** Tells those who waited as long as they could. What has not been begun for them is left out. */
+  private letGo(): void {
+    const now = Date.now()
+    const late = (waiting: Waiting<Item, Result>) => waiting.until <= now && !waiting.gone
+    for (const batch of [this.waiting, ...this.underWay]) {
+      for (const waiting of batch.filter(late)) {
+        waiting.gone = true
+        waiting.fail(new NotInTime("it was not done in time"))
+      }
+    }
+    this.waiting = this.waiting.filter((waiting) => !waiting.gone)
+    if (this.waiting.length === 0 && this.running === 0) this.idle.splice(0).forEach((resolve) => resolve())
+  }
+
   private async next(): Promise<void> {
     if (this.running >= this.atOnce || this.waiting.length === 0) return
     this.running++
-    const batch = this.waiting.splice(0, this.most).filter((one) => !one.gone)
+    const batch = this.waiting.splice(0, this.most)
+    this.underWay.add(batch)
     try {
       const results = batch.length > 0 ? await this.run(batch.map((one) => one.item)) : []
       batch.forEach((one, at) => one.done(results[at]!))
@@ -68,20 +89,11 @@ export class GroupCommit<Item, Result> {
       batch.forEach((one) => one.fail(error))
     } finally {
       this.running--
+      this.underWay.delete(batch)
       if (this.waiting.length > 0) void this.next()
       else if (this.running === 0) this.idle.splice(0).forEach((resolve) => resolve())
     }
   }
-}
-
-function giveUpAfter<Item, Result>(within: number, waiting: Waiting<Item, Result>): void {
-  const { done, fail } = waiting
-  const timer = setTimeout(() => {
-    waiting.gone = true
-    fail(new NotInTime(`it was not done within ${within} ms`))
-  }, within)
-  waiting.done = (result) => (clearTimeout(timer), done(result))
-  waiting.fail = (error) => (clearTimeout(timer), fail(error))
 }
 
 /**

@@ -136,15 +136,15 @@ export async function acceptIntakes(
   const accept = () => retryingConflicts(() => hotLists<ToldList>(database, asked, values))
   const ids = () => [...intakes.map((intake) => intake.id), ...messages.map(({ one }) => one.id)]
   const found = await inTheirMonths(database, ids, accept)
-  if (found[0] && told.of(found[0], "allowed") === 0) throw new LeaseLost()
+  if (found[0] && (found[0][at.allowed] as number) === 0) throw new LeaseLost()
   const fresh = found
-    .filter((row) => told.of(row, "id") !== null)
-    .sort((a, b) => told.of(a, "position") - told.of(b, "position"))
+    .filter((row) => (row[at.id] as string | null) !== null)
+    .sort((a, b) => (a[at.position] as number) - (b[at.position] as number))
   return {
     fresh: fresh.map((row) => ({
-      id: told.of(row, "id")!,
-      conversation: told.of(row, "conversation"),
-      position: told.of(row, "position"),
+      id: row[at.id] as string,
+      conversation: row[at.conversation] as string,
+      position: row[at.position] as number,
     })),
     claimed: claim ? claimedIn(fresh, new Map(messages.map(({ one }) => [one.id, one])), claim.holder) : [],
   }
@@ -154,23 +154,23 @@ export async function acceptIntakes(
 function claimedIn(fresh: ToldList[], incoming: Map<string, IncomingMessage>, holder: string): Claimed[] {
   const arrived = new Map<string, number>()
   for (const row of fresh) {
-    const conversation = told.of(row, "conversation")
+    const conversation = row[at.conversation] as string
     arrived.set(conversation, (arrived.get(conversation) ?? 0) + 1)
   }
   const claimed = new Map<string, Claimed>()
   for (const row of fresh) {
-    if (told.of(row, "holder") !== holder) continue
-    const conversation = told.of(row, "conversation")
+    if ((row[at.holder] as string | null) !== holder) continue
+    const conversation = row[at.conversation] as string
     let claim = claimed.get(conversation)
     if (!claim) {
-      claim = { conversation, channel: told.of(row, "channel"), fence: told.of(row, "fence") }
-      const [heard, next] = [told.of(row, "heard"), told.of(row, "next_position")]
+      claim = { conversation, channel: row[at.channel] as string, fence: row[at.fence] as number }
+      const [heard, next] = [row[at.heard] as number, row[at.next_position] as number]
       // Nothing but these messages may wait in the line.
-      if (told.of(row, "undisturbed") && heard === next - 1 - arrived.get(conversation)!)
+      if ((row[at.undisturbed] as boolean) && heard === next - 1 - arrived.get(conversation)!)
         claim.line = lineOf(columnsOf(row), true, [])
       claimed.set(conversation, claim)
     }
-    claim.line?.pending.push(pendingOf(row, incoming.get(told.of(row, "id")!)!))
+    claim.line?.pending.push(pendingOf(row, incoming.get(row[at.id] as string)!))
   }
   return [...claimed.values()]
 }
@@ -178,10 +178,10 @@ function claimedIn(fresh: ToldList[], incoming: Map<string, IncomingMessage>, ho
 function pendingOf(row: ToldList, { id, message, own, courtesies, contact }: IncomingMessage): PendingMessage {
   return {
     id,
-    position: told.of(row, "position"),
+    position: row[at.position] as number,
     message: own ? { ...message, own } : message,
     courtesies,
-    receivedAt: told.of(row, "received_at"),
+    receivedAt: row[at.received_at] as Date,
     rejoined: false,
     contact,
   }
@@ -189,25 +189,25 @@ function pendingOf(row: ToldList, { id, message, own, courtesies, contact }: Inc
 
 function columnsOf(row: ToldList): LineColumns {
   return {
-    conversation: told.of(row, "conversation"),
-    channel: told.of(row, "channel"),
-    fence: told.of(row, "fence"),
-    heard: told.of(row, "heard"),
-    next_position: told.of(row, "next_position"),
-    said: told.of(row, "said"),
-    tries: told.of(row, "tries"),
-    minute_at: told.of(row, "minute_at"),
-    minute_turns: told.of(row, "minute_turns"),
-    bot_turns: told.of(row, "bot_turns"),
-    state: told.of(row, "state"),
-    offered: told.of(row, "offered"),
-    address: told.of(row, "address"),
-    kind: told.of(row, "kind"),
-    title: told.of(row, "title"),
-    topic: told.of(row, "topic"),
-    answered_by: told.of(row, "answered_by"),
-    opted_out: told.of(row, "opted_out"),
-    release: told.of(row, "release"),
+    conversation: row[at.conversation] as string,
+    channel: row[at.channel] as string,
+    fence: row[at.fence] as number,
+    heard: row[at.heard] as number,
+    next_position: row[at.next_position] as number,
+    said: row[at.said] as number,
+    tries: row[at.tries] as number,
+    minute_at: row[at.minute_at] as Date | null,
+    minute_turns: row[at.minute_turns] as number,
+    bot_turns: row[at.bot_turns] as number,
+    state: row[at.state] as LineColumns["state"],
+    offered: row[at.offered] as LineColumns["offered"],
+    address: row[at.address] as string,
+    kind: row[at.kind] as LineColumns["kind"],
+    title: row[at.title] as string | null,
+    topic: row[at.topic] as string | null,
+    answered_by: row[at.answered_by] as string,
+    opted_out: row[at.opted_out] as Date | null,
+    release: row[at.release] as string | null,
   }
 }
 
@@ -250,6 +250,8 @@ const told = tells<ToldRow>({
   undisturbed: "coalesce(w.fence + 1 = l.fence AND w.heard = l.heard, l.heard = 0)",
   allowed: "(SELECT count(*) FROM mine)",
 })
+
+const { at } = told
 
 /** The accepting statement; the last three are parts of it that most batches do without. */
 function accepting(offset: boolean, wishes: string, statuses: string, media: string): Statement {

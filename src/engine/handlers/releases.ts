@@ -16,6 +16,8 @@ interface Entry {
   ready: Promise<Hosted | undefined>
   /** Turns that are under way with it. */
   users: number
+  /** Counts up with every use: the largest was used last. */
+  used: number
 }
 
 /** Releases kept ready although no lane stands for them and no turn uses them: a lane may be moved back at once. */
@@ -26,7 +28,7 @@ const longestEnd = 60_000
 
 /** The releases in use. A new release gets fresh hosts; those of one that nobody names any more end. */
 export class Releases {
-  /** By how lately they were used, the latest last. */
+  private uses = 0
   private readonly entries = new Map<string, Entry>()
   private readonly warm = new Map<string, HostPool>()
   private onLanes: ReadonlySet<string> = new Set()
@@ -81,15 +83,14 @@ export class Releases {
 
   private entry(id: string): Entry {
     let entry = this.entries.get(id)
-    if (entry) this.entries.delete(id)
-    else {
-      entry = { ready: this.read(id), users: 0 }
-      const { ready } = entry
+    if (!entry) {
+      const ready = this.read(id)
+      this.entries.set(id, (entry = { ready, users: 0, used: 0 }))
       ready.catch(() => {
         if (this.entries.get(id)?.ready === ready) this.entries.delete(id)
       })
     }
-    this.entries.set(id, entry)
+    entry.used = ++this.uses
     return entry
   }
 
@@ -115,7 +116,9 @@ export class Releases {
   }
 
   private retire(): void {
-    const unused = [...this.entries].filter(([id, entry]) => entry.users === 0 && !this.onLanes.has(id))
+    const unused = [...this.entries]
+      .filter(([id, entry]) => entry.users === 0 && !this.onLanes.has(id))
+      .sort(([, a], [, b]) => a.used - b.used)
     for (const [id, { ready }] of unused.slice(0, -kept)) {
       this.entries.delete(id)
       void ready.then((release) => release?.hosts?.close(longestEnd)).catch(() => undefined)

@@ -128,15 +128,18 @@ export class Inlet {
     const parsed = kind.parse(call, channel)
     const answer = kind.acknowledge(call, parsed, channel)
     const repeats = (row.settings.repeats as boolean | undefined) ?? kind.repeats(call, channel)
+    const { address, headers } = redactCall(call, Object.values(channel.secrets), this.parts.seal)
     const intake = {
       id: brought?.id ?? newId("itk"),
       channel: row.key,
       via: brought ? ("bring" as const) : ("webhook" as const),
       method: call.method,
-      ...redactCall(call, Object.values(channel.secrets), this.parts.seal),
+      address,
+      headers,
       body: Buffer.from(call.body),
       verdict,
-      ...leftovers(parsed),
+      notes: parsed.notes,
+      unreadable: parsed.unreadable,
       answered: answer.status,
     }
     return { known, kind, call, parsed, intake, answer, now, once: repeats ? undefined : verdict.by }

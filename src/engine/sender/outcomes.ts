@@ -48,12 +48,10 @@ function accepted(
 ): Partial<Settlement> {
   const kind = known && kindOf(known.row.kind)
   const tells = kind?.abilities.tellsDelivery || kind?.abilities.amendsWhole || (known && kind?.tells?.(known.channel))
-  const more = begun.call + 1 < begun.calls.length
-  return {
-    providerId,
-    ...(providerId !== undefined && tells ? { trace: traceOf(begun.channel, providerId) } : {}),
-    ...(more ? { again: 0, nextCall: begun.call + 1, tries: 0 } : {}),
-  }
+  const settlement: Partial<Settlement> = { providerId }
+  if (providerId !== undefined && tells) settlement.trace = traceOf(begun.channel, providerId)
+  if (begun.call + 1 === begun.calls.length) return settlement
+  return Object.assign(settlement, { again: 0, nextCall: begun.call + 1, tries: 0 })
 }
 
 function again({ after, why }: Outcome & { outcome: "again" }, tries: number): Consequence {

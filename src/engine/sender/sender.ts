@@ -365,7 +365,7 @@ export class Sender {
       if (rest.moveTo !== undefined) await this.parts.directory.move(begun.channel, begun.place.address, rest.moveTo)
       if (rest.lockOut) await this.parts.alerts.lockOut(begun.channel, rest.lockOut.why, rest.lockOut.remedy)
       const blank = blankSettlement(begun, name, outcome, proven, answer, known)
-      await patiently(() => this.settlements.add({ ...blank, ...settlement }))
+      await patiently(() => this.settlements.add(Object.assign(blank, settlement)))
       this.unrecorded.delete(begun.message)
     } catch (error) {
       // Not on record: the attempt stays begun. This process tells its outcome again; to any other it is a doubt.

@@ -66,7 +66,9 @@ export async function takeTurn(
   await obeyFirst(parts, turn, group)
   const plan = planOf({ line, known, release, messages, pace, now: startedAt })
   const { turn: record, ...rest } = await carryOut(parts, turn, plan)
-  return { ...turn.blank, ...rest, turn: { ...turn.blank.turn, ...record } }
+  // Filled in where it stands: merging two objects of twenty fields each for every turn showed under load.
+  Object.assign(turn.blank.turn, record)
+  return Object.assign(turn.blank, rest)
 }
 
 function blankOf(line: Line, release: ReadyRelease | undefined, group: PendingMessage[], startedAt: Date): TurnResult {
@@ -169,13 +171,10 @@ function stopped({ line, blank }: Turn, stop: Stop): Ending {
 async function run(parts: TurnParts, turn: Turn, plan: Plan & { does: "run" }): Promise<Ending> {
   const { line } = turn
   const { kind, written, name } = handlerOf(plan.handler)
-  const record: Partial<TurnRecord> = {
-    handler: name,
-    stateBefore: line.state,
-    ...(plan.route === undefined
-      ? { outcome: "unrouted", reason: "no route is met" }
-      : { outcome: "handled", route: plan.route, slots: plan.slots }),
-  }
+  const record: Partial<TurnRecord> =
+    plan.route === undefined
+      ? { handler: name, stateBefore: line.state, outcome: "unrouted", reason: "no route is met" }
+      : { handler: name, stateBefore: line.state, outcome: "handled", route: plan.route, slots: plan.slots }
   try {
     if (FAULTS_BUILT) await faultPoint("turn: handler chosen")
     const answer = await kind.run(written, inputOf(turn, plan), turn.release!)
@@ -227,18 +226,11 @@ function ended(
   const [first] = out
   if (first && sender?.mayStart(line.channel, line.place, first.calls[0]!)) first.start = true
   const state = given === undefined ? undefined : storableJson(given ?? {})
-  const kept = state !== undefined || offered !== undefined
-  return {
-    turn: {
-      ...record,
-      ...(state !== undefined ? { stateAfter: state } : {}),
-      ...(degraded.length > 0 ? { degraded } : {}),
-    },
-    out,
-    tokens,
-    // One row holds both.
-    ...(kept ? { state: state ?? line.state, offered: offered ?? line.offered } : {}),
-  }
+  if (state !== undefined) record.stateAfter = state
+  if (degraded.length > 0) record.degraded = degraded
+  if (state === undefined && offered === undefined) return { turn: record, out, tokens }
+  // One row holds both.
+  return { turn: record, out, tokens, state: state ?? line.state, offered: offered ?? line.offered }
 }
 
 /** A failure is retried, then parked. */

@@ -1,6 +1,8 @@
 import { setTimeout as pause } from "node:timers/promises"
 import type { Logger } from "pino"
+import type { OutgoingCall } from "../../core/channels/call.ts"
 import { storable } from "../../core/message/graphemes.ts"
+import type { Place } from "../../core/message/message.ts"
 import type { Bell } from "../../store/bell.ts"
 import { claimDue, claimSeconds, claimsOf, releaseClaims, renewClaims, restLines } from "../../store/claims.ts"
 import type { Database } from "../../store/database.ts"
@@ -246,12 +248,13 @@ export class Turns {
   /** What is to be done once turns are on record. */
   private async follow(results: TurnResult[], done: CommitResult): Promise<void> {
     const { sender, bell, heldCalls } = this.parts
-    const sent = new Map(
-      results.flatMap(({ out, channel, place }) =>
-        out.map(({ id, calls }) => [id, { calls, channel, place }] as const),
-      ),
-    )
-    for (const started of done.started) sender?.started({ ...started, ...sent.get(started.message)! })
+    const sent = new Map<string, { calls: OutgoingCall[]; channel: string; place: Place }>()
+    for (const { out, channel, place } of results)
+      for (const { id, calls } of out) sent.set(id, { calls, channel, place })
+    for (const { message, conversation, position } of done.started) {
+      const { calls, channel, place } = sent.get(message)!
+      sender?.started({ message, conversation, position, channel, place, calls })
+    }
     // Whoever holds a call open for a reply need not wait when none goes back inside it.
     for (const { out, again, turn } of results)
       if (again === undefined && !out.some((message) => message.calls.some((call) => call.inline)))
@@ -259,15 +262,16 @@ export class Turns {
     for (const { conversation, channel } of done.waiting) sender?.lineGrew(conversation, channel)
     if (done.waiting.length > 0) bell.ring("sends")
     bell.ring("live")
-    for (const { conversation, channel, fence } of results) await this.handOver({ conversation, channel, fence }, done)
-  }
-
-  /** A conversation whose turn is on record rests, or has its next. */
-  private async handOver(claim: Claimed, done: CommitResult): Promise<void> {
-    if (!done.more.has(claim.conversation)) return this.drop(claim)
-    if (!this.stopping) return this.reload(claim)
-    await releaseClaims(this.parts.database, this.parts.self, [claim])
-    this.drop(claim)
+    const moving: Claimed[] = []
+    for (const { conversation, channel, fence } of results) {
+      const claim = { conversation, channel, fence }
+      if (!done.more.has(conversation)) this.drop(claim)
+      else if (this.stopping) moving.push(claim)
+      else this.reload(claim)
+    }
+    if (moving.length === 0) return
+    await releaseClaims(this.parts.database, this.parts.self, moving)
+    moving.forEach((claim) => this.drop(claim))
   }
 
   private complain(error: unknown): void {
