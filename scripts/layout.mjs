@@ -13,24 +13,21 @@ const houses = [["cli", "console"], ["service", "standins"], ["engine", "client"
 
 const imports = new Map([...importsOf(["src"])].filter(([file]) => !file.endsWith(".test.ts")))
 
-/** Rooms with the number of their files, and arrows with the number of imports they stand for. */
+/** Rooms with the number of their files, and an arrow for each pair of which one uses the other. */
 function structure(roomOf) {
   const rooms = new Map()
-  const arrows = new Map()
+  const arrows = new Set()
   for (const [file, wanted] of imports) {
     const from = roomOf(file)
     if (from === undefined) continue
     rooms.set(from, (rooms.get(from) ?? 0) + 1)
     for (const to of wanted.map(roomOf)) {
       if (to === undefined || to === from) continue
-      const key = `${from} ${to}`
-      arrows.set(key, (arrows.get(key) ?? 0) + 1)
+      arrows.add(`${from} ${to}`)
     }
   }
-  return {
-    rooms,
-    arrows: [...arrows].map(([key, count]) => ({ from: key.split(" ")[0], to: key.split(" ")[1], count })),
-  }
+  const pairs = [...arrows].sort().map((pair) => pair.split(" "))
+  return { rooms, arrows: pairs.map(([from, to]) => ({ from, to })) }
 }
 
 const house = structure((file) => {
@@ -59,12 +56,12 @@ function drawing(rows, { rooms, arrows }, title, left) {
       })
     })
   })
-  const lines = arrows.map(({ from, to, count }) => {
+  const lines = arrows.map(({ from, to }) => {
     const [a, b] = [places.get(from), places.get(to)]
     const [x1, y1, x2, y2] = [a.x + box.width / 2, a.y + box.height, b.x + box.width / 2, b.y - 5]
     const bend = Math.max(18, (y2 - y1) / 2)
     const up = b.level <= a.level
-    return `<path d="M${x1} ${y1}C${x1} ${y1 + bend} ${x2} ${y2 - bend} ${x2} ${y2}" class="${up ? "up" : "down"}" stroke-width="${(0.7 + Math.log2(count) / 2.6).toFixed(1)}" marker-end="url(#end)"><title>${from} uses ${to}: ${count} import${count === 1 ? "" : "s"}</title></path>`
+    return `<path d="M${x1} ${y1}C${x1} ${y1 + bend} ${x2} ${y2 - bend} ${x2} ${y2}" class="${up ? "up" : "down"}" stroke-width="1.3" marker-end="url(#end)"><title>${from} uses ${to}</title></path>`
   })
   const boxes = [...places].map(([room, { x, y }]) => {
     const count = rooms.get(room) ?? 0

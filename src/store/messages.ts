@@ -1,5 +1,6 @@
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
+import { idAt } from "./ids.ts"
 
 /** One piece of media that came with a message. */
 export interface KeptMedia {
@@ -303,11 +304,12 @@ export async function sentToday(database: Database, channel: string): Promise<nu
     `WITH today AS (SELECT date_trunc('day', now() AT TIME ZONE 'UTC') AT TIME ZONE 'UTC' AS began)
      SELECT count(*) AS n FROM (
        SELECT a.message FROM today, attempts a JOIN messages m ON m.id = a.message
-       WHERE a.started_at >= began AND m.channel = ? AND m.direction = 'out'
+       WHERE a.message >= ? AND a.started_at >= began AND m.channel = ? AND m.direction = 'out'
        UNION
        SELECT message FROM today, outbox WHERE channel = ? AND started_at >= began
      ) begun`,
-    [channel, channel],
+    // What is tried again for the first time after a month is not counted: otherwise the whole record would be read.
+    [idAt("msg", new Date(Date.now() - 31 * 86_400_000)), channel, channel],
   )
   return found?.n ?? 0
 }
