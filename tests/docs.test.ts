@@ -64,3 +64,38 @@ test("docs/code-layout.md and its picture are as the code is", async () => {
   child.stderr.on("data", (chunk) => (said += String(chunk)))
   expect([await new Promise((done) => child.once("close", done)), said]).toEqual([0, ""])
 })
+
+test("docs/add-a-kind.md: a folder and a line in the registry are all that a new kind of channel touches", async () => {
+  // A kind that speaks as one there is, under a name that nothing else has ever heard.
+  const kind = `import type { ChannelKind } from "../kind.ts"
+import { telegram } from "../telegram/index.ts"
+export const lantern: ChannelKind = { ...telegram, kind: "lantern", provider: "Lantern" }
+`
+  const registry = "src/core/channels/registry.ts"
+  const before = readFileSync(join(root, registry), "utf8")
+  const after = before.replace("= { telegram, ", "= { lantern, telegram, ")
+  expect(after).not.toBe(before)
+  const folder = "dist/with-a-channel-kind"
+  await buildWith(folder, {
+    "src/core/channels/lantern/index.ts": kind,
+    [registry]: `import { lantern } from "./lantern/index.ts"\n${after}`,
+  })
+  const bot = tempFolder({ "bot.yaml": "bot: watch\nunrouted: { text: 'Heard on {{channel.kind}}.' }\n" })
+  const service = await startService({ bot, program: join(root, folder, "wobbet.js") })
+  const stage = await Stage.set(service, standin, {}, "lantern")
+  expect(await service.client.channel(stage.key)).toMatchObject({
+    kind: "lantern",
+    identity: { handle: stage.bot.username },
+  })
+  await stage.say("ahoy")
+  expect((await stage.answered(1))[0]!.text).toBe("Heard on lantern.")
+  const sent = await service.client.send({ to: String(stage.person.id), channel: stage.key, text: "By hand." })
+  expect(sent.messages).toHaveLength(1)
+  expect((await stage.answered(2))[1]!.text).toBe("By hand.")
+  const { items } = await service.client.looks([{ part: "text", text: "**Ahoy**" }])
+  expect(items.map((look) => look.title)).toContain("Lantern")
+  const { lines } = await service.client.checkChannel(stage.key)
+  expect(lines.filter((line) => line.mark === "wrong")).toEqual([])
+  await service.stop()
+  rmSync(join(root, folder), { recursive: true })
+}, 90_000)

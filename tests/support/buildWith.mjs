@@ -11,9 +11,11 @@ const sources = JSON.parse(await text(process.stdin))
 const plugin = {
   name: "other sources",
   setup(build) {
+    // Of a folder that is not on disk the bundler resolves nothing by itself.
     build.onResolve({ filter: /^\./ }, ({ path, resolveDir }) => {
       const file = resolve(resolveDir, path)
-      return relative(root, file) in sources && !existsSync(file) ? { path: file } : undefined
+      const added = relative(root, file) in sources && !existsSync(file)
+      return added || !existsSync(resolveDir) ? { path: file } : undefined
     })
     build.onLoad({ filter: /src\/.*\.ts$/ }, ({ path }) => {
       const contents = sources[relative(root, path)]

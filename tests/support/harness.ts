@@ -323,13 +323,14 @@ export class Stage {
     readonly key: string,
   ) {}
 
-  static async set(service: Service, standin: Standin, settings: object = {}): Promise<Stage> {
+  /** @param kind of the channel: one that speaks as Telegram does */
+  static async set(service: Service, standin: Standin, settings: object = {}, kind = "telegram"): Promise<Stage> {
     const username = `bot_${randomBytes(4).toString("hex")}`
     const key = username.replaceAll("_", "-")
     const bot = await standin.post<Stage["bot"]>("bots", { username, name: "Tern Point" })
     const person = await standin.post<{ id: number }>("people", { first_name: "Ines", language_code: "pt" })
     await service.client.addChannel({
-      kind: "telegram",
+      kind,
       key,
       settings: { apiBase: standin.address, ...settings },
       secrets: { token: bot.token },
