@@ -8,7 +8,7 @@ import knexPackage from "knex"
  */
 const { DATABASE_URL, PROVIDER, SECRET } = process.env as { DATABASE_URL: string; PROVIDER: string; SECRET: string }
 
-const knex = knexPackage({ client: "pg", connection: DATABASE_URL, pool: { min: 0, max: 12 } })
+const knex = knexPackage({ client: "pg", connection: { connectionString: DATABASE_URL }, pool: { min: 0, max: 12 } })
 await knex.schema.createTable("messages_in", (table) => {
   table.increments("id")
   table.bigInteger("update_id").notNullable()
