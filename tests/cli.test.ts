@@ -160,7 +160,7 @@ test("explains for each route why it did or did not match", async () => {
 })
 
 test("checks a folder and names file, line and remedy", async () => {
-  expect((await wobbet("bot", "check")).out).toMatch(/quay checks: \d+ routes/)
+  expect((await wobbet("bot", "check")).out).toMatch(/quay is valid: \d+ routes/)
   const broken = tempFolder({
     "bot.yaml": "bot: x\nroutes:\n  - name: a\n    meets: { comand: hi }\n    handler: hi\n",
     "handlers/hi.ts": "export default 1 +",

@@ -19,7 +19,7 @@ export function botCommands(program: Command): void {
       if (asJson(options, checked)) return
       if (checked.faults.length === 0) {
         print(
-          `${colors.green("●")} ${checked.bot} checks: ${checked.routes?.length ?? 0} routes, release ${checked.release}.`,
+          `${colors.green("●")} ${checked.bot} is valid: ${checked.routes?.length ?? 0} routes, release ${checked.release}.`,
         )
         return
       }

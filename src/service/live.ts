@@ -37,8 +37,9 @@ export function serveLive(
         "Sign in, or send a bearer token.",
       )
     const who = request.headers.authorization ?? request.cookies[sessionCookie] ?? visitor.name
-    refuseCrowd(open, who)
     const cursor = cursorOf(request) ?? (await feed.now())
+    // Nothing is waited for from here until the stream is counted: those that ask at once are all seen.
+    refuseCrowd(open, who)
     reply.hijack()
     const { raw } = reply
     open.set(raw, who)

@@ -105,6 +105,14 @@ test("a visitor may have twenty streams open, and the next is refused in words; 
   for (const stream of streams) stream.destroy()
 })
 
+test("thirty streams asked for at once are counted as they open: twenty are taken", async () => {
+  const [token] = await tokens(1)
+  const streams = await Promise.all(Array.from({ length: 30 }, () => open(token!)))
+  expect(streams.filter(({ statusCode }) => statusCode === 200)).toHaveLength(20)
+  expect(streams.filter(({ statusCode }) => statusCode === 429)).toHaveLength(10)
+  for (const stream of streams) stream.destroy()
+})
+
 test("one who reads slowly is written no more than it takes, and misses nothing in the end", async () => {
   const [slowly] = await tokens(1)
   const stream = await open(slowly!)
