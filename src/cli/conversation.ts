@@ -1,6 +1,6 @@
 import type { Command } from "commander"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, rail, table, when } from "./output.ts"
+import { asJson, colors, inLine, print, printMore, rail, table, when } from "./output.ts"
 
 /** `wobbet conversation list | show | reset`. */
 export function conversationCommands(program: Command): void {
@@ -13,18 +13,20 @@ export function conversationCommands(program: Command): void {
     .option("--channel <key>", "of one channel")
     .option("--people", "everybody who ever spoke instead, in groups too")
     .option("--limit <n>", "how many at most", "30")
+    .option("--cursor <next>", "go on from where the list before ended")
     .option("--json", "for programs")
     .action(async (text: string | undefined, options: ListOptions) => {
       if (options.people) return listPeople(text, options)
-      const { items, next } = await connect().conversations({
+      const found = await connect().conversations({
         limit: options.limit,
+        ...(options.cursor ? { cursor: options.cursor } : {}),
         ...(text ? { text } : {}),
         ...(options.channel ? { channel: options.channel } : {}),
       })
-      if (asJson(options, { items, next })) return
+      if (asJson(options, found)) return
       table(
         ["last", "who", "kind", "provider's id", "said last", "needs you", "conversation"],
-        items.map((item) => [
+        found.items.map((item) => [
           when(item.lastAt),
           inLine([item.title ?? item.address, item.topic && `› ${item.topic}`].filter(Boolean).join(" "), 24),
           item.kind,
@@ -33,8 +35,9 @@ export function conversationCommands(program: Command): void {
           item.parked ? colors.red(`${item.parked} parked`) : item.unsent ? colors.yellow(`${item.unsent} unsent`) : "",
           colors.dim(item.id),
         ]),
-        "Nobody has spoken yet.",
+        text ? "No conversation fits." : "Nobody has spoken yet.",
       )
+      printMore(found)
       print(
         colors.dim(
           "send takes the provider's id as well as the conversation's. With --people: everybody, in groups too.",
@@ -82,25 +85,28 @@ interface ListOptions {
   channel?: string
   people?: boolean
   limit: string
+  cursor?: string
   json?: boolean
 }
 
 async function listPeople(text: string | undefined, options: ListOptions): Promise<void> {
-  const { items, next } = await connect().people({
+  const found = await connect().people({
     limit: options.limit,
+    ...(options.cursor ? { cursor: options.cursor } : {}),
     ...(text ? { text } : {}),
     ...(options.channel ? { channel: options.channel } : {}),
   })
-  if (asJson(options, { items, next })) return
+  if (asJson(options, found)) return
   table(
     ["who", "handle", "channel", "provider's id", "conversation"],
-    items.map((item) => [
+    found.items.map((item) => [
       inLine(item.name ?? item.address, 30),
       item.handle ? `@${item.handle}` : "",
       item.channel,
       item.address,
       item.conversation ? colors.dim(item.conversation) : colors.dim("in groups only"),
     ]),
-    "Nobody has spoken yet.",
+    text ? "Nobody fits." : "Nobody has spoken yet.",
   )
+  printMore(found)
 }

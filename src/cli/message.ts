@@ -1,7 +1,7 @@
 import type { Command } from "commander"
 import type { MessageView } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, rail, table, when, messageWord } from "./output.ts"
+import { asJson, colors, inLine, messageWord, print, printMore, rail, table, when } from "./output.ts"
 
 /** `wobbet message find | show`. */
 export function messageCommands(program: Command): void {
@@ -20,18 +20,19 @@ export function messageCommands(program: Command): void {
     .option("--from <time>", "at this time or later (ISO 8601)")
     .option("--to <time>", "before this time (ISO 8601)")
     .option("--limit <n>", "how many at most", "20")
+    .option("--cursor <next>", "go on from where the list before ended")
     .option("--json", "for programs")
     .action(async (words: string[], options: { [name: string]: string | boolean | undefined; json?: boolean }) => {
       const { json: _json, ...filter } = options
       const text = words.join(" ")
-      const { items, next } = await connect().messages({
+      const found = await connect().messages({
         ...(filter as { [name: string]: string }),
         ...(text ? { text } : {}),
       })
-      if (asJson(options, { items, next })) return
-      if (options.doubtful) printDoubts(items)
-      else printMessages(items)
-      if (next) print(colors.dim(`There are more; narrow the search, or raise --limit.`))
+      if (asJson(options, found)) return
+      if (options.doubtful) printDoubts(found.items)
+      else printMessages(found.items)
+      printMore(found)
     })
 
   message

@@ -107,4 +107,13 @@ export function messageWord(message: MessageView): string {
   return tint(message.status)
 }
 
+/** Says how to see more of a list, and how far a search came whose time was over. */
+export function printMore({ next, lookedTo }: { next: string | null; lookedTo?: string }): void {
+  if (next === null) return
+  const cursor = /^[\w.-]+$/.test(next) ? next : `"${next}"`
+  if (lookedTo === undefined) return print(colors.dim(`There are more: --cursor ${cursor} shows the next.`))
+  const place = Number.isNaN(Date.parse(lookedTo)) ? lookedTo : when(lookedTo)
+  print(colors.yellow(`Looked as far as ${place} in the time one search has. To look further: --cursor ${cursor}`))
+}
+
 export { colors }

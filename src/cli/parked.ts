@@ -1,6 +1,6 @@
 import type { Command } from "commander"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, table, when } from "./output.ts"
+import { asJson, colors, inLine, print, printMore, table, when } from "./output.ts"
 
 /** `wobbet parked list | retry | edit | drop`. */
 export function parkedCommands(program: Command): void {
@@ -12,17 +12,19 @@ export function parkedCommands(program: Command): void {
     .option("--all", "what was decided, too")
     .option("--channel <key>", "of one channel")
     .option("--limit <n>", "how many at most", "50")
+    .option("--cursor <next>", "go on from where the list before ended")
     .option("--json", "for programs")
-    .action(async (options: { all?: boolean; channel?: string; limit: string; json?: boolean }) => {
-      const { items, next } = await connect().parked({
+    .action(async (options: ListOptions) => {
+      const found = await connect().parked({
         limit: options.limit,
+        ...(options.cursor ? { cursor: options.cursor } : {}),
         ...(options.all ? { open: false } : {}),
         ...(options.channel ? { channel: options.channel } : {}),
       })
-      if (asJson(options, { items, next })) return
+      if (asJson(options, found)) return
       table(
         ["since", "what", "cause", "who", "said", "reason", options.all ? "decision" : "", "parked"].filter(Boolean),
-        items.map((item) => [
+        found.items.map((item) => [
           when(item.since),
           item.what,
           colors.red(item.cause),
@@ -34,6 +36,7 @@ export function parkedCommands(program: Command): void {
         ]),
         "Nothing is parked.",
       )
+      printMore(found)
     })
 
   parked
@@ -66,4 +69,12 @@ export function parkedCommands(program: Command): void {
       const done = await connect().dropParked(id)
       if (!asJson(options, done)) print(`${id} is dropped. It stays on record.`)
     })
+}
+
+interface ListOptions {
+  all?: boolean
+  channel?: string
+  limit: string
+  cursor?: string
+  json?: boolean
 }

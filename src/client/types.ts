@@ -351,6 +351,11 @@ export interface Explanation {
 export interface Page<Item> {
   items: Item[]
   next: string | null
+  /**
+   * Set when the time for one request was over before the page was full. Everything down to here was looked at: a time
+   * (ISO 8601), or where the list is by name, the last one. `next` looks further.
+   */
+  lookedTo?: string
 }
 
 export interface LiveEvent {

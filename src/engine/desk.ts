@@ -5,7 +5,7 @@ import type { ReplyPart } from "../core/message/reply.ts"
 import type { Offered } from "../store/lines.ts"
 import { record } from "../store/access.ts"
 import type { ConversationRow } from "../store/conversations.ts"
-import { conversationAt, conversationById, listPeople } from "../store/conversations.ts"
+import { conversationAt, conversationById, peopleAt } from "../store/conversations.ts"
 import { conversationsAt } from "../store/directory.ts"
 import { addToLine } from "../store/outbox.ts"
 import type { ParkedRow } from "../store/parked.ts"
@@ -109,7 +109,7 @@ export class Desk {
     }
     if (channel === undefined) {
       // Somebody who has spoken in a group only is written to where they did.
-      const people = await listPeople(database, { address: to, limit: 2 })
+      const people = await peopleAt(database, to)
       if (people.length === 1) return this.conversation(to, people[0]!.channel)
       throw notFound(
         "conversation at the address",

@@ -4,7 +4,7 @@ import { Bell } from "../store/bell.ts"
 import { wakeResumed } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
 import { openDatabase } from "../store/database.ts"
-import { makePartitions } from "../store/partitions.ts"
+import { analyseWhole, makePartitions } from "../store/partitions.ts"
 import { pruneRefused, pruneSeen } from "../store/retention.ts"
 import { ChannelCare } from "./care/channelCare.ts"
 import { Profiles } from "./care/profiles.ts"
@@ -228,6 +228,7 @@ export class Engine {
       { name: "months ahead", every: 6 * 3600, run: (now) => makePartitions(database, now) },
       { name: "refused calls", every: 600, run: (now) => pruneRefused(database, keys(), now) },
       { name: "keys of events", every: 24 * 3600, run: (now) => pruneSeen(database, now) },
+      { name: "statistics", every: 24 * 3600, run: () => analyseWhole(this.settings.databaseUrl) },
     ]
   }
 }

@@ -70,6 +70,8 @@ export class LiveFeed {
       () => this.look(),
       () => undefined,
     ))
+    // One that resumes is not left waiting for the first sweep.
+    void looking.now()
     let pausing = false
     this.off = this.bell.on("live", () => {
       if (pausing) return
@@ -100,8 +102,7 @@ export class LiveFeed {
     const batch = { from, to: found.cursor, items: found.items }
     const whole = found.items.map(bare)
     for (const [listener, state] of this.listeners) this.give(listener, state, batch, whole)
-    // There is more than was read at once.
-    if (found.items.length >= most) void this.looking?.now()
+    if (found.more) void this.looking?.now()
   }
 
   /** Gives a listener a batch, if it is the next it has to be told of. */

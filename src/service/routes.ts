@@ -4,6 +4,8 @@ import type { AnswerOf, BodyOf, Operation, QueryOf } from "../client/api.ts"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
 import type { Role, Visitor } from "../store/access.ts"
+import { timeOf } from "../store/ids.ts"
+import type { Looked } from "../store/lookThrough.ts"
 
 /** One operation of the API, as it is served and described. */
 export interface ApiRoute {
@@ -157,4 +159,14 @@ export function page<Item>(
   const more = items.length > most
   const kept = more ? items.slice(0, most) : items
   return { items: kept, next: more ? cursorOf(kept.at(-1)!) : null }
+}
+
+/** The same for a list that may have run out of time. */
+export function lookedPage<Row>({ rows, next, short }: Looked<Row>): {
+  items: Row[]
+  next: string | null
+  lookedTo?: string
+} {
+  const lookedTo = short ? { lookedTo: timeOf(next!)?.toISOString() ?? next! } : {}
+  return { items: rows, next: next ?? null, ...lookedTo }
 }

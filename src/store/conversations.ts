@@ -1,5 +1,7 @@
 import type { Database } from "./database.ts"
-import { rows } from "./database.ts"
+import { hotRows, plannedRows, rows } from "./database.ts"
+import type { Looked, Way } from "./lookThrough.ts"
+import { lookThrough } from "./lookThrough.ts"
 
 export interface ConversationRow {
   id: string
@@ -23,39 +25,127 @@ export interface ConversationRow {
   parked: number
 }
 
-// Ordered by work.last_id, which has no index on purpose: it changes with every message, and an index would make each
-// of those updates write every index of the row. Sorting 100,000 narrow rows takes some 40 ms.
 const view = `
   SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.created_at AS "createdAt", v.opted_out AS "optedOut",
     w.last_id AS "lastMessage", coalesce(w.next_position - 1, 0) AS messages, 
     (SELECT count(*) FROM outbox o WHERE o.conversation = v.id) AS unsent,
     m.received_at AS "lastAt", left(m.words, 300) AS "lastText", m.direction AS "lastDirection", m.intake AS "lastIntake",
     (SELECT count(*) FROM parked p WHERE p.conversation = v.id AND p.decided_at IS NULL) AS parked
-  FROM conversations v LEFT JOIN work w ON w.conversation = v.id LEFT JOIN messages m ON m.id = w.last_id`
+  FROM unnest(?::text[]) i (id) JOIN conversations v ON v.id = i.id LEFT JOIN work w ON w.conversation = v.id
+  LEFT JOIN LATERAL (SELECT * FROM messages WHERE id = w.last_id) m ON true`
+
+async function conversationsById(database: Database, ids: string[]): Promise<ConversationRow[]> {
+  if (ids.length === 0) return []
+  return hotRows<ConversationRow>(database, `${view} ORDER BY w.last_id DESC NULLS LAST`, [ids])
+}
+
+interface ConversationFilter {
+  channel?: string
+  text?: string
+  kind?: string
+  below?: string
+  limit: number
+}
 
 /** The one that last had something said first. */
 export async function listConversations(
   database: Database,
-  filter: { channel?: string; text?: string; kind?: string; below?: string; limit: number },
-): Promise<ConversationRow[]> {
-  const wheres = ["true"]
-  const values: unknown[] = []
-  if (filter.channel !== undefined) (wheres.push("v.channel = ?"), values.push(filter.channel))
-  if (filter.kind !== undefined) (wheres.push("v.kind = ?"), values.push(filter.kind))
-  if (filter.text !== undefined) {
-    wheres.push("(v.title ILIKE ? OR v.address = ? OR v.id = ?)")
-    values.push(`%${filter.text.replace(/[\\%_]/g, "\\$&")}%`, filter.text, filter.text)
+  filter: ConversationFilter,
+): Promise<Looked<ConversationRow>> {
+  const ways = [bySpoken(database, filter), ...(filter.text === undefined ? [] : [byTitle(database, filter)])]
+  const found = await lookThrough(ways, {
+    after: filter.below,
+    limit: filter.limit,
+    cursor: (row) => row.last,
+    descending: true,
+  })
+  return {
+    ...found,
+    rows: await conversationsById(
+      database,
+      found.rows.map((row) => row.id),
+    ),
   }
-  if (filter.below !== undefined) (wheres.push("coalesce(w.last_id, '') < ?"), values.push(filter.below))
-  return rows<ConversationRow>(
-    database,
-    `${view} WHERE ${wheres.join(" AND ")} ORDER BY w.last_id DESC NULLS LAST LIMIT ?`,
-    [...values, filter.limit],
-  )
+}
+
+/** A conversation, and the id of what was said last in it: its place in the list. */
+interface Spoken {
+  id: string
+  last: string
+}
+
+/** Above every message's id. */
+const above = "msg_~"
+
+const containing = (text: string) => `%${text.replaceAll("\0", "").replace(/[\\%_]/g, "\\$&")}%`
+
+/** Conditions on a conversation `v`; the channel's stand with `work`, which is ordered within it. */
+function fitting({ kind, text }: ConversationFilter): { sql: string; values: string[] } {
+  const wheres = ["true"]
+  const values: string[] = []
+  if (kind !== undefined) (wheres.push("v.kind = ?"), values.push(kind))
+  if (text !== undefined) {
+    wheres.push("(v.title ILIKE ? OR v.address = ? OR v.id = ?)")
+    values.push(containing(text), text, text)
+  }
+  return { sql: wheres.join(" AND "), values }
+}
+
+/** By what was said last, channel by channel (the index is theirs), and then together: 175 ms became 0.8. */
+function bySpoken(database: Database, filter: ConversationFilter): Way<Spoken> {
+  const fits = fitting(filter)
+  const channels = filter.channel === undefined ? "channels" : "(SELECT ?::text AS key)"
+  const sql = `WITH s AS MATERIALIZED (
+      SELECT w.conversation, w.last_id FROM ${channels} c CROSS JOIN LATERAL (
+        SELECT conversation, last_id FROM work WHERE channel = c.key AND last_id < ? ORDER BY last_id DESC LIMIT ?
+      ) w ORDER BY w.last_id DESC LIMIT ?
+    ), f AS (
+      SELECT v.id, s.last_id FROM s JOIN conversations v ON v.id = s.conversation WHERE ${fits.sql} ORDER BY s.last_id DESC LIMIT ?
+    )
+    SELECT id, last_id AS last, NULL AS seen FROM f
+    UNION ALL SELECT NULL, (SELECT min(last_id COLLATE "C") FROM s), (SELECT count(*) FROM s)`
+  return async (after, many) => {
+    const channel = filter.channel === undefined ? [] : [filter.channel]
+    const values = [...channel, after ?? above, many, many, ...fits.values, filter.limit + 1]
+    const found = await hotRows<Spoken & { seen: number | null }>(database, sql, values)
+    const end = found.find((row) => row.seen !== null)!
+    const rows = found.filter((row) => row.seen === null).sort(lastFirst)
+    if (rows.length > filter.limit) return { rows, reached: rows.at(-1)!.last }
+    return { rows, reached: end.seen! < many ? undefined : end.last }
+  }
+}
+
+/** Of more conversations than this, those that were spoken in last are found sooner by looking at the newest. */
+const mostByTitle = 1000
+
+/** By any part of their titles, or the one with this id or address. */
+function byTitle(database: Database, filter: ConversationFilter): Way<Spoken> {
+  const { text, channel, kind } = filter
+  return async (after) => {
+    // Two characters hold no three in a row, by which the index goes.
+    if ([...text!].length < 3) return undefined
+    const found = await plannedRows<Spoken & { many: number }>(
+      database,
+      `WITH v AS MATERIALIZED (
+         SELECT id FROM conversations WHERE title ILIKE ? UNION SELECT id FROM conversations WHERE id = ?
+         UNION SELECT p.conversation FROM places p WHERE p.address = ? LIMIT ${mostByTitle + 1}
+       )
+       SELECT v.id, w.last_id AS last, (SELECT count(*) FROM v) AS many FROM v JOIN work w ON w.conversation = v.id JOIN conversations c ON c.id = v.id
+       WHERE w.last_id < ? ${channel === undefined ? "" : "AND c.channel = ?"} ${kind === undefined ? "" : "AND c.kind = ?"}
+       ORDER BY w.last_id DESC LIMIT ${filter.limit + 1}`,
+      [containing(text!), text!, text!, after ?? above, ...[channel, kind].filter((value) => value !== undefined)],
+    )
+    if (found.length > 0 && found[0]!.many > mostByTitle) return undefined
+    return { rows: found, reached: found.length <= filter.limit ? undefined : found.at(-1)!.last }
+  }
+}
+
+function lastFirst(a: Spoken, b: Spoken): number {
+  return a.last > b.last ? -1 : 1
 }
 
 export async function conversationById(database: Database, id: string): Promise<ConversationRow | undefined> {
-  return (await rows<ConversationRow>(database, `${view} WHERE v.id = ?`, [id]))[0]
+  return (await conversationsById(database, [id]))[0]
 }
 
 /** The conversation a provider's address stands for, on one channel or on any. */
@@ -64,10 +154,14 @@ export async function conversationAt(
   address: string,
   channel?: string,
 ): Promise<ConversationRow[]> {
-  return rows<ConversationRow>(
+  const found = await rows<{ id: string }>(
     database,
-    `${view} WHERE v.id IN (SELECT conversation FROM places WHERE address = ? AND topic = '' ${channel ? "AND channel = ?" : ""})`,
-    channel ? [address, channel] : [address],
+    `SELECT DISTINCT conversation AS id FROM places WHERE address = ? AND topic = '' ${channel === undefined ? "" : "AND channel = ?"}`,
+    channel === undefined ? [address] : [address, channel],
+  )
+  return conversationsById(
+    database,
+    found.map((row) => row.id),
   )
 }
 
@@ -82,31 +176,73 @@ export interface PersonRow {
   conversation: string | null
 }
 
-export async function listPeople(
-  database: Database,
-  filter: { channel?: string; text?: string; address?: string; after?: string; limit: number },
-): Promise<PersonRow[]> {
-  const wheres = ["true"]
-  const values: unknown[] = []
-  if (filter.channel !== undefined) (wheres.push("a.channel = ?"), values.push(filter.channel))
-  if (filter.address !== undefined) (wheres.push("a.address = ?"), values.push(filter.address))
-  if (filter.text !== undefined) {
-    const like = `%${filter.text.replace(/[\\%_]/g, "\\$&")}%`
-    wheres.push("(a.name ILIKE ? OR a.handle ILIKE ? OR a.address = ?)")
-    values.push(like, like, filter.text)
+interface PeopleFilter {
+  channel?: string
+  text?: string
+  after?: string
+  limit: number
+}
+
+/** By channel and address. */
+export async function listPeople(database: Database, filter: PeopleFilter): Promise<Looked<PersonRow>> {
+  const ways = [byPlace(database, filter), ...(filter.text === undefined ? [] : [byName(database, filter)])]
+  return lookThrough(ways, { after: filter.after, limit: filter.limit, cursor: placeOf, descending: false })
+}
+
+const placeOf = (row: { channel: string; address: string }) => `${row.channel} ${row.address}`
+
+/** The two parts of a place in the list. */
+function partsOf(after: string | undefined): [string, string] {
+  const at = after?.indexOf(" ") ?? -1
+  return at < 0 ? ["", ""] : [after!.slice(0, at), after!.slice(at + 1)]
+}
+
+const person = `a.channel, a.address, a.name, a.handle, a.contact, p.conversation`
+const withPlace = "LEFT JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''"
+
+/** In the list's order, which is the table's own. */
+function byPlace(database: Database, filter: PeopleFilter): Way<PersonRow> {
+  const { channel, text, limit } = filter
+  const range = `(channel, address) > (?, ?) ${channel === undefined ? "" : "AND channel = ?"}`
+  const fits = text === undefined ? "true" : "(a.name ILIKE ? OR a.handle ILIKE ? OR a.address = ?)"
+  const sql = `WITH s AS MATERIALIZED (SELECT * FROM addresses WHERE ${range} ORDER BY channel, address LIMIT ?)
+    SELECT ${person}, NULL AS seen FROM (SELECT * FROM s a WHERE ${fits} ORDER BY channel, address LIMIT ?) a ${withPlace}
+    UNION ALL (SELECT s.channel, s.address, NULL, NULL, NULL, NULL, (SELECT count(*) FROM s) FROM s ORDER BY channel DESC, address DESC LIMIT 1)`
+  return async (after, many) => {
+    const values = [...partsOf(after), ...(channel === undefined ? [] : [channel]), many]
+    const asked = text === undefined ? [] : [containing(text), containing(text), text]
+    const found = await hotRows<PersonRow & { seen: number | null }>(database, sql, [...values, ...asked, limit + 1])
+    const end = found.find((row) => row.seen !== null)
+    const rows = found.filter((row) => row.seen === null).map(({ seen: _, ...row }) => row)
+    if (rows.length > limit) return { rows, reached: placeOf(rows.at(-1)!) }
+    return { rows, reached: end === undefined || end.seen! < many ? undefined : placeOf(end) }
   }
-  if (filter.after !== undefined) {
-    const [channel, address] = filter.after.split(" ", 2)
-    wheres.push("(a.channel, a.address) > (?, ?)")
-    values.push(channel, address ?? "")
-  }
+}
+
+/** Everybody who is known at an address, on whatever channel. */
+export async function peopleAt(database: Database, address: string): Promise<PersonRow[]> {
   return rows<PersonRow>(
     database,
-    `SELECT a.channel, a.address, a.name, a.handle, a.contact, p.conversation
-     FROM addresses a LEFT JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''
-     WHERE ${wheres.join(" AND ")} ORDER BY a.channel, a.address LIMIT ?`,
-    [...values, filter.limit],
+    `SELECT ${person} FROM addresses a ${withPlace} WHERE a.address = ? ORDER BY a.channel`,
+    [address],
   )
+}
+
+/** By any part of their names, or their address. */
+function byName(database: Database, { channel, text, limit }: PeopleFilter): Way<PersonRow> {
+  return async (after) => {
+    if ([...text!].length < 3) return undefined
+    const found = await plannedRows<PersonRow>(
+      database,
+      `SELECT ${person} FROM (
+         SELECT * FROM addresses WHERE name ILIKE ? UNION SELECT * FROM addresses WHERE handle ILIKE ?
+         UNION SELECT * FROM addresses WHERE address = ?
+       ) a ${withPlace} WHERE (a.channel, a.address) > (?, ?) ${channel === undefined ? "" : "AND a.channel = ?"}
+       ORDER BY a.channel, a.address LIMIT ${limit + 1}`,
+      [containing(text!), containing(text!), text!, ...partsOf(after), ...(channel === undefined ? [] : [channel])],
+    )
+    return { rows: found, reached: found.length <= limit ? undefined : placeOf(found.at(-1)!) }
+  }
 }
 
 export async function stateOf(

@@ -8,6 +8,7 @@ import * as moreKinds from "./migrations/0003-more-kinds.ts"
 import * as gateways from "./migrations/0004-gateways.ts"
 import * as writtenSearch from "./migrations/0005-written-search.ts"
 import * as chores from "./migrations/0006-chores.ts"
+import * as lists from "./migrations/0007-lists.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -20,6 +21,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0004-gateways": gateways,
   "0005-written-search": writtenSearch,
   "0006-chores": chores,
+  "0007-lists": lists,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {
@@ -143,6 +145,33 @@ export async function rows<Row>(
   return result.rows
 }
 
+/**
+ * Rows of a statement that is planned for its values: they stand in it as literals. For searches, where the right plan
+ * depends on how common a word is, and for ranges of ids, by which the planner leaves out whole months.
+ */
+export function plannedRows<Row>(
+  database: Database,
+  sql: string,
+  values: readonly (string | number)[],
+): Promise<Row[]> {
+  let n = 0
+  const text = sql.replace(/\?/g, () => {
+    const value = values[n++]!
+    return typeof value === "number" ? String(value) : pg.escapeLiteral(value)
+  })
+  return withConnection(database, async (connection) => (await connection.query(text)).rows as Row[])
+}
+
+async function withConnection<T>(database: Database, run: (connection: pg.Client) => Promise<T>): Promise<T> {
+  const client = database.client as HotClient
+  const connection = await client.acquireConnection()
+  try {
+    return await run(connection)
+  } finally {
+    await client.releaseConnection(connection)
+  }
+}
+
 let naming = true
 
 /**
@@ -179,19 +208,15 @@ async function hotly<Row>(
   lists: boolean,
 ): Promise<Row[]> {
   const { text, name } = typeof asked === "string" ? statement(asked, () => asked) : asked
-  const client = database.client as HotClient
-  const connection = await client.acquireConnection()
+  const query: pg.QueryConfig & { rowMode?: "array" } = { text, values: values as unknown[] }
+  if (naming) query.name = name
+  if (lists) query.rowMode = "array"
   try {
-    const query: pg.QueryConfig & { rowMode?: "array" } = { text, values: values as unknown[] }
-    if (naming) query.name = name
-    if (lists) query.rowMode = "array"
-    return (await connection.query(query)).rows as Row[]
+    return await withConnection(database, async (connection) => (await connection.query(query)).rows as Row[])
   } catch (error) {
     const { code } = error as { code?: string }
     if (!naming || (code !== "26000" && code !== "42P05")) throw error
     naming = false
-  } finally {
-    await client.releaseConnection(connection)
   }
   return hotly(database, asked, values, lists)
 }

@@ -1,5 +1,5 @@
 import type { Database } from "./database.ts"
-import { rows } from "./database.ts"
+import { hotRows, rows } from "./database.ts"
 
 /**
  * Something that happened since a cursor: a message came or went, a turn or an attempt ended, something was parked or
@@ -12,52 +12,82 @@ export interface Happening {
   outcome: string | null
 }
 
+type Told = Happening & { xid: string }
+
 /**
- * Everything since a cursor that no running transaction can still precede, and the cursor to go on from. Cursors are
- * transaction ids: a row with a lower message id may be committed later, but none with a lower transaction id can be,
- * once that transaction is below the snapshot's xmin.
+ * Everything since a cursor that no running transaction can still precede, the cursor to go on from, and whether there is
+ * more than the limit. Cursors are transaction ids: a row with a lower message id may be committed later, but none with a
+ * lower transaction id can be, once that transaction is below the snapshot's xmin.
  */
 export async function happenings(
   database: Database,
   since: string | undefined,
   limit: number,
-): Promise<{ cursor: string; items: (Happening & { xid: string })[] }> {
-  return database.transaction(
-    async (step) => {
-      const [horizon] = await rows<{ xmin: string }>(
-        step,
-        "SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS xmin",
-      )
-      const cursor = horizon!.xmin
-      if (since === undefined || !/^\d{1,19}$/.test(since)) return { cursor, items: [] }
-      const items = await rows<Happening & { xid: string }>(
-        step,
-        `SELECT * FROM (
-           SELECT 'message' AS what, id::text AS message, conversation::text AS conversation, direction AS outcome, xid FROM messages WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
-           UNION ALL
-           SELECT 'turn', message, conversation, outcome, xid FROM turns WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
-           UNION ALL
-           SELECT 'attempt', message, NULL, outcome, xid FROM attempts WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
-           UNION ALL
-           SELECT 'parked', message, conversation, cause, xid FROM parked WHERE xid >= ?::text::xid8 AND xid < ?::text::xid8
-           UNION ALL
-           SELECT 'decided', message, conversation, decision, decided_xid FROM parked WHERE decided_xid >= ?::text::xid8 AND decided_xid < ?::text::xid8
-           UNION ALL
-           SELECT 'status', a.message, NULL, s.status, s.xid FROM statuses s JOIN attempts a ON a.trace = s.trace
-             WHERE s.xid >= ?::text::xid8 AND s.xid < ?::text::xid8
-           UNION ALL
-           SELECT 'status', NULL, p.conversation, r.status, r.xid FROM read_marks r
-             JOIN places p ON p.channel = r.channel AND p.address = r.address AND p.topic = ''
-             WHERE r.xid >= ?::text::xid8 AND r.xid < ?::text::xid8
-         ) h ORDER BY xid, message LIMIT ?`,
-        [...Array.from({ length: 7 }, () => [since, cursor]).flat(), limit + 1],
-      )
-      if (items.length <= limit) return { cursor, items }
-      // A transaction's rows stay together: what the limit cut through is left for the next look.
-      const cut = items.at(-1)!.xid
-      const whole = items.filter((item) => item.xid !== cut)
-      return whole.length > 0 ? { cursor: cut, items: whole } : { cursor: String(BigInt(cut) + 1n), items }
-    },
-    { isolationLevel: "repeatable read", readOnly: true },
-  )
+): Promise<{ cursor: string; items: Told[]; more: boolean }> {
+  if (since === undefined || !/^\d{1,19}$/.test(since)) {
+    const [horizon] = await rows<{ xmin: string }>(database, `SELECT ${xmin}::text AS xmin`)
+    return { cursor: horizon!.xmin, items: [], more: false }
+  }
+  const [{ xid: cursor }, ...items] = (await hotRows<Told>(database, between(limit + 1), [since])) as [Told, ...Told[]]
+  if (items.length <= limit) return { cursor, items, more: false }
+  // A transaction's rows stay together: what the limit cut through is left for the next look.
+  const cut = items.at(-1)!.xid
+  const whole = items.filter((item) => item.xid !== cut)
+  if (whole.length > 0) return { cursor: cut, items: whole, more: true }
+  return { cursor: String(BigInt(cut) + 1n), items: await rows<Told>(database, allOf(cut)), more: true }
+}
+
+const xmin = "pg_snapshot_xmin(pg_current_snapshot())"
+
+/** What happens, with the table's rows of it in the place of `rows of`, which knows the column the transaction stands in. */
+const branches: { column: string; sql: (rowsOf: (table: string) => string) => string }[] = [
+  {
+    column: "xid",
+    sql: (rowsOf) =>
+      `SELECT 'message' AS what, id::text AS message, conversation::text AS conversation, direction AS outcome, xid FROM ${rowsOf("messages")} m`,
+  },
+  { column: "xid", sql: (rowsOf) => `SELECT 'turn', message, conversation, outcome, xid FROM ${rowsOf("turns")} t` },
+  { column: "xid", sql: (rowsOf) => `SELECT 'attempt', message, NULL, outcome, xid FROM ${rowsOf("attempts")} a` },
+  { column: "xid", sql: (rowsOf) => `SELECT 'parked', message, conversation, cause, xid FROM ${rowsOf("parked")} p` },
+  {
+    column: "decided_xid",
+    sql: (rowsOf) => `SELECT 'decided', message, conversation, decision, decided_xid FROM ${rowsOf("parked")} d`,
+  },
+  {
+    column: "xid",
+    // Row by row, the newest month first: joined, all attempts of two years would be read.
+    sql: (rowsOf) =>
+      `SELECT 'status', a.message, NULL, s.status, s.xid FROM ${rowsOf("statuses")} s
+       CROSS JOIN LATERAL (SELECT message FROM attempts WHERE trace = s.trace ORDER BY message DESC LIMIT 1) a`,
+  },
+  {
+    column: "xid",
+    sql: (rowsOf) =>
+      `SELECT 'status', NULL, p.conversation, r.status, r.xid FROM ${rowsOf("read_marks")} r
+       JOIN places p ON p.channel = r.channel AND p.address = r.address AND p.topic = ''`,
+  },
+]
+
+function put(condition: (column: string) => string): string {
+  return branches
+    .map(({ column, sql }) => sql((table) => `(SELECT * FROM ${table} WHERE ${condition(column)})`))
+    .join(" UNION ALL ")
+}
+
+/**
+ * The horizon, and then what lies between a cursor and it. One statement sees one snapshot. Each kind of event is cut at
+ * the limit by its own index before they are put together, so that one who resumes from far back does not make all of it
+ * be sorted. Prepared: seven tables over 26 months take 40 ms to plan.
+ */
+function between(limit: number): string {
+  const within = (column: string) =>
+    `${column} >= (SELECT since FROM h) AND ${column} < (SELECT xmin FROM h) ORDER BY ${column} LIMIT ${limit}`
+  return `WITH h AS MATERIALIZED (SELECT ?::text::xid8 AS since, ${xmin} AS xmin)
+    SELECT 'now' AS what, NULL AS message, NULL AS conversation, NULL AS outcome, xmin AS xid FROM h
+    UNION ALL (SELECT * FROM (${put(within)}) happened ORDER BY xid, message LIMIT ${limit})`
+}
+
+/** All of one transaction, which is below the horizon. */
+function allOf(xid: string): string {
+  return `SELECT * FROM (${put((column) => `${column} = '${BigInt(xid)}'::xid8`)}) happened ORDER BY message`
 }

@@ -1,5 +1,5 @@
 import type { Database } from "./database.ts"
-import { rows } from "./database.ts"
+import { hotRows, plannedRows, rows } from "./database.ts"
 import { idAt } from "./ids.ts"
 
 /** One piece of media that came with a message. */
@@ -98,7 +98,8 @@ const view = `
       ELSE 'waiting' END AS status,
     coalesce(p.reason, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN s.status = 'failed' THEN s.why WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
     EXISTS (SELECT 1 FROM attempts u WHERE u.message = m.id AND u.outcome = 'unclear') AS doubtful
-  FROM messages m
+  FROM unnest(?::text[]) i (id)
+  CROSS JOIN LATERAL (SELECT * FROM messages WHERE id = i.id) m
   JOIN channels c ON c.key = m.channel
   LEFT JOIN conversations v ON v.id = m.conversation
   LEFT JOIN LATERAL (SELECT * FROM turns WHERE message = m.id AND m.direction = 'in' ORDER BY turn DESC LIMIT 1) t ON true
@@ -118,66 +119,13 @@ const view = `
   LEFT JOIN LATERAL (SELECT decision, decided_at FROM parked WHERE message = m.id AND decided_at IS NOT NULL ORDER BY decided_at DESC LIMIT 1) d ON true
   LEFT JOIN outbox o ON m.direction = 'out' AND o.conversation = m.conversation AND o.message = m.id`
 
-export interface MessageFilter {
-  channel?: string
-  conversation?: string
-  direction?: "in" | "out"
-  event?: string
-  status?: string
-  doubtful?: boolean
-  from?: Date
-  to?: Date
-  text?: string
-  /** Only messages below this id: the cursor. */
-  below?: string
-  limit: number
-}
-
-/** The newest first. */
-export async function findMessages(database: Database, filter: MessageFilter): Promise<MessageRow[]> {
-  const wheres = ["true"]
-  const values: unknown[] = []
-  const add = (sql: string, ...given: unknown[]) => (wheres.push(sql), values.push(...given))
-  if (filter.channel !== undefined) add("m.channel = ?", filter.channel)
-  if (filter.conversation !== undefined) add("m.conversation = ?", filter.conversation)
-  if (filter.direction !== undefined) add("m.direction = ?", filter.direction)
-  if (filter.event !== undefined) add("m.event = ?", filter.event)
-  if (filter.from !== undefined) add("m.received_at >= ?", filter.from)
-  if (filter.to !== undefined) add("m.received_at < ?", filter.to)
-  if (filter.below !== undefined) add("m.id < ?", filter.below)
-  const words = searchQuery(filter.text)
-  if (filter.text !== undefined)
-    add(
-      words ? "m.search @@ to_tsquery('simple', ?)" : "m.words ILIKE ?",
-      words ?? `%${filter.text.replace(/[\\%_]/g, "\\$&")}%`,
-    )
-  // Rare statuses stand in narrow tables of their own: found there, not by walking through everything that went well.
-  if (filter.status === "parked") add("m.id IN (SELECT message FROM parked WHERE decided_at IS NULL)")
-  if (filter.doubtful === true) add("m.id IN (SELECT message FROM attempts WHERE outcome = 'unclear')")
-  const outer = ["true"]
-  if (filter.status !== undefined) (outer.push("status = ?"), values.push(filter.status))
-  if (filter.doubtful === false) outer.push("NOT doubtful")
-  const order = "m.id DESC"
-  const inner = `${view} WHERE ${wheres.join(" AND ")} ORDER BY ${order}`
-  const sql =
-    outer.length > 1
-      ? `SELECT * FROM (${inner}) found WHERE ${outer.join(" AND ")} ORDER BY id DESC LIMIT ?`
-      : `${inner} LIMIT ?`
-  return rows<MessageRow>(database, sql, [...values, filter.limit])
-}
-
 /** What a message is found by, from a column with its words: a vector of more than a megabyte would be refused. */
 export const searchOf = (words: string) => `to_tsvector('simple', left(${words}, 100000))`
 
-/** Every word must be there; the last may be unfinished. */
-function searchQuery(text: string | undefined): string | undefined {
-  const words = text?.match(/[\p{L}\p{N}]+/gu)
-  return words?.map((word) => `${word}:*`).join(" & ")
-}
-
+/** By their ids, in the ids' order. Prepared: to plan this over 26 months takes 16 to 80 ms, to run it for 50 messages 5. */
 export async function messagesById(database: Database, ids: string[]): Promise<MessageRow[]> {
   if (ids.length === 0) return []
-  return rows<MessageRow>(database, `${view} WHERE m.id = ANY(?) ORDER BY m.id`, [ids])
+  return hotRows<MessageRow>(database, `${view} ORDER BY m.id`, [ids])
 }
 
 /** A conversation's messages in the order of its line, the newest `limit` below a position. */
@@ -186,11 +134,16 @@ export async function messagesOfConversation(
   conversation: string,
   options: { below?: number; limit: number },
 ): Promise<MessageRow[]> {
-  return rows<MessageRow>(
+  const found = await hotRows<{ id: string }>(
     database,
-    `SELECT * FROM (${view} WHERE m.conversation = ? AND m.position < ? ORDER BY m.position DESC LIMIT ?) newest ORDER BY position`,
+    "SELECT id FROM messages WHERE conversation = ? AND position < ? ORDER BY position DESC LIMIT ?",
     [conversation, options.below ?? Number.MAX_SAFE_INTEGER, options.limit],
   )
+  const shown = await messagesById(
+    database,
+    found.map((row) => row.id),
+  )
+  return shown.sort((a, b) => a.position - b.position)
 }
 
 export interface TurnRow {
@@ -216,11 +169,12 @@ export interface TurnRow {
 }
 
 export async function turnsOf(database: Database, messages: string[]): Promise<TurnRow[]> {
-  return rows<TurnRow>(
+  if (messages.length === 0) return []
+  return hotRows<TurnRow>(
     database,
     `SELECT message, turn, lead, outcome, reason, route, handler, release, slots, taken_as AS "takenAs", state_before AS "stateBefore",
        state_after AS "stateAfter", replies, log, error, degraded, run, started_at AS "startedAt", ended_at AS "endedAt"
-     FROM turns WHERE message = ANY(?) ORDER BY turn, message`,
+     FROM unnest(?::text[]) i (id) CROSS JOIN LATERAL (SELECT * FROM turns WHERE message = i.id) t ORDER BY turn, message`,
     [messages],
   )
 }
@@ -240,25 +194,29 @@ export interface AttemptRow {
 }
 
 export async function attemptsOf(database: Database, messages: string[]): Promise<AttemptRow[]> {
-  return rows<AttemptRow>(
+  if (messages.length === 0) return []
+  return hotRows<AttemptRow>(
     database,
-    `SELECT message, attempt, call, name, started_at AS "startedAt", at AS "endedAt", outcome, why, status, answer,
-       provider_id AS "providerId"
-     FROM attempts WHERE message = ANY(?)
+    `WITH i AS MATERIALIZED (SELECT unnest(?::text[]) AS id)
+     SELECT a.message, a.attempt, a.call, a.name, a.started_at AS "startedAt", a.at AS "endedAt", a.outcome, a.why, a.status, a.answer,
+       a.provider_id AS "providerId"
+     FROM i CROSS JOIN LATERAL (SELECT * FROM attempts WHERE message = i.id) a
      UNION ALL
      -- Under way: on record in the line until it has ended.
      SELECT o.message, o.attempt, o.call, m.calls->o.call->>'name', o.started_at, NULL, NULL, NULL, NULL, NULL, NULL
-     FROM messages m JOIN outbox o ON o.conversation = m.conversation AND o.message = m.id
-     WHERE m.id = ANY(?) AND o.state = 'sending'
+     FROM i CROSS JOIN LATERAL (SELECT * FROM messages WHERE id = i.id) m
+     JOIN outbox o ON o.conversation = m.conversation AND o.message = m.id
+     WHERE o.state = 'sending'
      ORDER BY 1, 2`,
-    [messages, messages],
+    [messages],
   )
 }
 
 export async function callsOf(database: Database, messages: string[]): Promise<Map<string, unknown[]>> {
-  const found = await rows<{ message: string; calls: unknown[] }>(
+  const found = await hotRows<{ message: string; calls: unknown[] }>(
     database,
-    "SELECT id AS message, calls FROM messages WHERE id = ANY(?) AND calls IS NOT NULL",
+    `SELECT m.id AS message, m.calls FROM unnest(?::text[]) i (id)
+     CROSS JOIN LATERAL (SELECT * FROM messages WHERE id = i.id) m WHERE m.calls IS NOT NULL`,
     [messages],
   )
   return new Map(found.map((row) => [row.message, row.calls]))
@@ -297,19 +255,25 @@ export async function keepCourtesies(
   }
 }
 
-/** How many messages of a channel were begun to be sent today (UTC). */
-export async function sentToday(database: Database, channel: string): Promise<number> {
-  const [found] = await rows<{ n: number }>(
+/**
+ * How many messages of a channel were begun to be sent today (UTC): those that are of today, by the channel's own index,
+ * and those that waited for longer, among all attempts of today (6.6 s became 20 ms with two million messages).
+ */
+export async function sentToday(database: Database, channel: string, now: Date): Promise<number> {
+  const day = new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth(), now.getUTCDate()))
+  const [began, today] = [day.toISOString(), idAt("msg", day)]
+  const [found] = await plannedRows<{ n: number }>(
     database,
-    `WITH today AS (SELECT date_trunc('day', now() AT TIME ZONE 'UTC') AT TIME ZONE 'UTC' AS began)
-     SELECT count(*) AS n FROM (
-       SELECT a.message FROM today, attempts a JOIN messages m ON m.id = a.message
-       WHERE a.message >= ? AND a.started_at >= began AND m.channel = ? AND m.direction = 'out'
+    `SELECT count(*) AS n FROM (
+       SELECT m.id FROM messages m WHERE m.channel = ? AND m.id >= ? AND m.direction = 'out'
+         AND EXISTS (SELECT 1 FROM attempts a WHERE a.message = m.id)
        UNION
-       SELECT message FROM today, outbox WHERE channel = ? AND started_at >= began
+       SELECT a.message FROM attempts a CROSS JOIN LATERAL (SELECT channel, direction FROM messages WHERE id = a.message OFFSET 0) m
+       WHERE a.at >= ?::timestamptz AND a.started_at >= ?::timestamptz AND a.message < ? AND m.channel = ? AND m.direction = 'out'
+       UNION
+       SELECT message FROM outbox WHERE channel = ? AND started_at >= ?::timestamptz
      ) begun`,
-    // What is tried again for the first time after a month is not counted: otherwise the whole record would be read.
-    [idAt("msg", new Date(Date.now() - 31 * 86_400_000)), channel, channel],
+    [channel, today, began, began, today, channel, channel, began],
   )
   return found?.n ?? 0
 }

@@ -1,5 +1,5 @@
 import type { Database } from "./database.ts"
-import { rows } from "./database.ts"
+import { hotRows, rows } from "./database.ts"
 
 export interface ParkedRow {
   id: string
@@ -18,9 +18,11 @@ export interface ParkedRow {
   title: string | null
 }
 
+/** Of the items whose ids a relation `i` holds. */
 const view = `SELECT p.id, p.what, p.cause, p.reason, p.remedy, p.channel, p.conversation, p.message, p.since, p.decision,
     p.decided_by AS "decidedBy", p.decided_at AS "decidedAt", m.words AS text, v.title
-  FROM parked p JOIN messages m ON m.id = p.message JOIN conversations v ON v.id = p.conversation`
+  FROM i CROSS JOIN LATERAL (SELECT * FROM parked WHERE id = i.id) p
+  CROSS JOIN LATERAL (SELECT words FROM messages WHERE id = p.message) m JOIN conversations v ON v.id = p.conversation`
 
 export async function listParked(
   database: Database,
@@ -28,21 +30,24 @@ export async function listParked(
 ): Promise<ParkedRow[]> {
   const wheres = ["true"]
   const values: unknown[] = []
-  if (filter.open !== false) wheres.push("p.decided_at IS NULL")
-  if (filter.channel !== undefined) (wheres.push("p.channel = ?"), values.push(filter.channel))
-  if (filter.below !== undefined) (wheres.push("p.id < ?"), values.push(filter.below))
-  return rows<ParkedRow>(database, `${view} WHERE ${wheres.join(" AND ")} ORDER BY p.id DESC LIMIT ?`, [
+  if (filter.open !== false) wheres.push("decided_at IS NULL")
+  if (filter.channel !== undefined) (wheres.push("channel = ?"), values.push(filter.channel))
+  if (filter.below !== undefined) (wheres.push("id < ?"), values.push(filter.below))
+  const items = `SELECT id FROM parked WHERE ${wheres.join(" AND ")} ORDER BY id DESC LIMIT ?`
+  return hotRows<ParkedRow>(database, `WITH i AS MATERIALIZED (${items}) ${view} ORDER BY p.id DESC`, [
     ...values,
     filter.limit,
   ])
 }
 
 export async function parkedById(database: Database, id: string): Promise<ParkedRow | undefined> {
-  return (await rows<ParkedRow>(database, `${view} WHERE p.id = ?`, [id]))[0]
+  return (await hotRows<ParkedRow>(database, `WITH i AS (SELECT ?::text AS id) ${view}`, [id]))[0]
 }
 
 export async function parkedOfMessages(database: Database, messages: string[]): Promise<ParkedRow[]> {
-  return rows<ParkedRow>(database, `${view} WHERE p.message = ANY(?) ORDER BY p.id`, [messages])
+  if (messages.length === 0) return []
+  const items = "SELECT id FROM parked WHERE message = ANY(?)"
+  return hotRows<ParkedRow>(database, `WITH i AS MATERIALIZED (${items}) ${view} ORDER BY p.id`, [messages])
 }
 
 /** A person decided. Gives false when somebody did before. */

@@ -1,6 +1,6 @@
 import type { ParsedStatus } from "../core/channels/kind.ts"
 import type { Database } from "./database.ts"
-import { rows } from "./database.ts"
+import { hotRows, rows } from "./database.ts"
 import { batch } from "./unnest.ts"
 
 /** A status as it was told, with the intake that told it. */
@@ -150,25 +150,28 @@ export interface StatusRow {
 
 /** The outbound messages an intake told of, with what it said of them. */
 export async function statusesOfIntake(database: Database, intake: string): Promise<StatusRow[]> {
-  return rows<StatusRow>(
+  return hotRows<StatusRow>(
     database,
-    `SELECT a.message, s.status, s.why, s.at FROM statuses s JOIN attempts a ON a.trace = s.trace WHERE s.intake = ? ORDER BY s.at`,
+    `SELECT a.message, s.status, s.why, s.at FROM statuses s CROSS JOIN LATERAL (SELECT message FROM attempts WHERE trace = s.trace ORDER BY message DESC LIMIT 1) a
+     WHERE s.intake = ? ORDER BY s.at`,
     [intake],
   )
 }
 
 /** Every status told of these messages, in the order of the provider's clock. */
 export async function statusesOf(database: Database, messages: string[]): Promise<StatusRow[]> {
-  return rows<StatusRow>(
+  if (messages.length === 0) return []
+  return hotRows<StatusRow>(
     database,
-    `SELECT DISTINCT a.message, s.status, s.why, s.at FROM attempts a JOIN statuses s ON s.trace = a.trace WHERE a.message = ANY(?)
+    `WITH a AS MATERIALIZED (SELECT a.* FROM unnest(?::text[]) i (id) CROSS JOIN LATERAL (SELECT * FROM attempts WHERE message = i.id) a)
+     SELECT DISTINCT a.message, s.status, s.why, s.at FROM a JOIN statuses s ON s.trace = a.trace
      UNION ALL
-     SELECT a.message, r.status, NULL, r.up_to FROM attempts a
-     JOIN messages m ON m.id = a.message JOIN conversations v ON v.id = m.conversation
+     SELECT a.message, r.status, NULL, r.up_to FROM a
+     CROSS JOIN LATERAL (SELECT * FROM messages WHERE id = a.message) m JOIN conversations v ON v.id = m.conversation
      JOIN read_marks r ON r.channel = m.channel AND r.address = v.address AND r.up_to >= a.started_at
-     WHERE a.message = ANY(?) AND a.outcome = 'accepted'
+     WHERE a.outcome = 'accepted'
      ORDER BY 1, 4`,
-    [messages, messages],
+    [messages],
   )
 }
 
@@ -176,7 +179,8 @@ export async function statusesOf(database: Database, messages: string[]): Promis
 export async function saidAs(database: Database, channel: string, providerId: string): Promise<object | undefined> {
   const found = await rows<{ body: object }>(
     database,
-    "SELECT m.body FROM attempts a JOIN messages m ON m.id = a.message WHERE a.trace = ? LIMIT 1",
+    `SELECT m.body FROM (SELECT message FROM attempts WHERE trace = ? ORDER BY message DESC LIMIT 1) a
+     CROSS JOIN LATERAL (SELECT body FROM messages WHERE id = a.message) m`,
     [traceOf(channel, providerId)],
   )
   return found[0]?.body

@@ -57,6 +57,11 @@ export function Passages() {
           </Empty>
         ) : null}
       </div>
+      {data?.lookedTo ? (
+        <p className="mt-3 text-center text-sm text-quiet">
+          Looked as far as {when(data.lookedTo)} in the time one search has.
+        </p>
+      ) : null}
       {data?.next && most < 200 ? (
         <div className="mt-3 text-center">
           <Button onClick={() => setMost(Math.min(most + 50, 200))}>Show older</Button>

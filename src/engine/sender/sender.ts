@@ -228,7 +228,8 @@ export class Sender {
     const { database, self } = this.parts
     const settings = paceSettings(known.row.settings)
     const pacer = new Pacer(kindOf(known.row.kind).pace, settings)
-    if (settings.perDay !== undefined) pacer.startDayAt(await sentToday(database, known.row.key), Date.now())
+    if (settings.perDay !== undefined)
+      pacer.startDayAt(await sentToday(database, known.row.key, new Date()), Date.now())
     this.pacers.set(known.row.key, pacer)
     const left = (await abandonedSends(database, known.row.key, self)).filter(
       (head) => this.lines.get(head.conversation) !== "busy",

@@ -4,7 +4,7 @@ import { record } from "../../store/access.ts"
 import { listConversations, listPeople, resetState, setAnsweredBy, stateOf } from "../../store/conversations.ts"
 import { messagesOfConversation } from "../../store/messages.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, page, route } from "../routes.ts"
+import { cursor, limit, lookedPage, route } from "../routes.ts"
 import { withStops } from "./messages.ts"
 
 export const conversationRoutes: ApiRoute[] = [
@@ -20,13 +20,8 @@ export const conversationRoutes: ApiRoute[] = [
     }),
     answers: "A page of conversations, with what was said last.",
     handle: async ({ engine, query }) => {
-      const { limit: most, cursor: below, ...filter } = query
-      const found = await listConversations(engine.reading, {
-        ...filter,
-        limit: most + 1,
-        ...(below ? { below } : {}),
-      })
-      return page(found, most, (one) => one.lastMessage)
+      const { cursor: below, ...filter } = query
+      return lookedPage(await listConversations(engine.reading, { ...filter, ...(below ? { below } : {}) }))
     },
   }),
   route("GET /people", {
@@ -40,9 +35,8 @@ export const conversationRoutes: ApiRoute[] = [
     }),
     answers: "A page of people, by channel and id.",
     handle: async ({ engine, query }) => {
-      const { limit: most, cursor: after, ...filter } = query
-      const found = await listPeople(engine.reading, { ...filter, limit: most + 1, ...(after ? { after } : {}) })
-      return page(found, most, (one) => `${one.channel} ${one.address}`)
+      const { cursor: after, ...filter } = query
+      return lookedPage(await listPeople(engine.reading, { ...filter, ...(after ? { after } : {}) }))
     },
   }),
   route("GET /conversations/{id}", {

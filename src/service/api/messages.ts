@@ -5,14 +5,15 @@ import { replySchema } from "../../core/message/reply.ts"
 import { Desk } from "../../engine/desk.ts"
 import { notFound } from "../../engine/trouble.ts"
 import type { MessageRow } from "../../store/messages.ts"
-import { findMessages, inboundStatuses, messagesById, outboundStatuses } from "../../store/messages.ts"
+import { findMessages } from "../../store/messageLists.ts"
+import { inboundStatuses, messagesById, outboundStatuses } from "../../store/messages.ts"
 import type { Engine } from "../../engine/engine.ts"
 import type { MessageView } from "../../client/types.ts"
 import { doubtsOf } from "../views/doubts.ts"
 import { messageView } from "../views/passages.ts"
 import { messageStops } from "../views/stops.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, page, route } from "../routes.ts"
+import { cursor, limit, lookedPage, route } from "../routes.ts"
 
 const statuses = [...new Set([...inboundStatuses, ...outboundStatuses])]
 
@@ -49,10 +50,9 @@ export const messageRoutes: ApiRoute[] = [
     }),
     answers: "A page of messages, each with its stops.",
     handle: async ({ engine, query }) => {
-      const { limit: most, cursor: below, ...filter } = query
-      const found = await findMessages(engine.reading, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
-      const { items, next } = page(found, most, (one) => one.id)
-      return { items: await withStops(engine, items), next }
+      const { cursor: below, ...filter } = query
+      const found = lookedPage(await findMessages(engine.reading, { ...filter, ...(below ? { below } : {}) }))
+      return { ...found, items: await withStops(engine, found.items) }
     },
   }),
   route("GET /messages/{id}", {

@@ -3,7 +3,7 @@ import { notFound } from "../../engine/trouble.ts"
 import { listIntakes } from "../../store/intakeReads.ts"
 import { passageOf, summaries } from "../views/passages.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, page, route } from "../routes.ts"
+import { cursor, limit, lookedPage, route } from "../routes.ts"
 
 export const passageRoutes: ApiRoute[] = [
   route("GET /passages", {
@@ -20,10 +20,9 @@ export const passageRoutes: ApiRoute[] = [
     }),
     answers: "A page of passages, each with its seven stops.",
     handle: async ({ engine, query }) => {
-      const { limit: most, cursor: below, ...filter } = query
-      const found = await listIntakes(engine.reading, { ...filter, limit: most + 1, ...(below ? { below } : {}) })
-      const { items, next } = page(found, most, (one) => one.id)
-      return { items: await summaries(engine, items), next }
+      const { cursor: below, ...filter } = query
+      const found = lookedPage(await listIntakes(engine.reading, { ...filter, ...(below ? { below } : {}) }))
+      return { ...found, items: await summaries(engine, found.items) }
     },
   }),
   route("GET /passages/{id}", {

@@ -1,0 +1,364 @@
+import type { Database } from "./database.ts"
+import { hotRows, plannedRows, rows, statement } from "./database.ts"
+import { idAt, timeOf } from "./ids.ts"
+import type { Looked, Step, Way } from "./lookThrough.ts"
+import { lookThrough } from "./lookThrough.ts"
+import type { MessageRow } from "./messages.ts"
+import { inboundStatuses, messagesById, outboundStatuses } from "./messages.ts"
+
+export interface MessageFilter {
+  channel?: string
+  conversation?: string
+  direction?: "in" | "out"
+  event?: string
+  status?: string
+  doubtful?: boolean
+  from?: Date
+  to?: Date
+  text?: string
+  /** Only messages below this id: the cursor. */
+  below?: string
+  limit: number
+}
+
+/** Above and below every message's id. */
+const above = "msg_~"
+const beneath = "msg_"
+
+/** The newest first. */
+export async function findMessages(database: Database, filter: MessageFilter): Promise<Looked<MessageRow>> {
+  const range = rangeOf(filter)
+  const only = filter.status === undefined ? undefined : directionOf(filter.status)
+  if (only && filter.direction !== undefined && filter.direction !== only)
+    return { rows: [], next: undefined, short: false }
+  const asked = conditions(only ? { ...filter, direction: only } : filter)
+  const ways = waysTo(database, filter, asked, range)
+  const keeps = (row: MessageRow) =>
+    (filter.status === undefined || row.status === filter.status) &&
+    (filter.doubtful === undefined || row.doubtful === filter.doubtful)
+  return lookThrough(
+    ways.map((way) => shown(database, way, keeps)),
+    { after: filter.below, limit: filter.limit, cursor: (row) => row.id, descending: true },
+  )
+}
+
+/** A way to ids as a way to what lists show of them. */
+function shown(database: Database, way: Way<string>, keeps: (row: MessageRow) => boolean): Way<MessageRow> {
+  return async (after, many) => {
+    const step = await way(after, many)
+    if (!step) return undefined
+    const found = await messagesById(database, step.rows)
+    return { rows: found.reverse().filter(keeps), reached: step.reached }
+  }
+}
+
+/** Most statuses are of what came in alone, or of what went out. */
+function directionOf(status: string): "in" | "out" | undefined {
+  const inbound = (inboundStatuses as readonly string[]).includes(status)
+  const outbound = (outboundStatuses as readonly string[]).includes(status)
+  return inbound === outbound ? undefined : inbound ? "in" : "out"
+}
+
+/** Conditions on a message `m`, with their values. */
+interface Conditions {
+  sql: string
+  values: (string | number)[]
+}
+
+/** Ids between which everything lies that a list may hold. */
+interface Range {
+  low: string
+  high: string
+  /** Ids that one step hands on at most, to be shown. */
+  handedOn: number
+}
+
+/** Milliseconds by which a message's id may have been made before or after its time on record: by another machine's clock. */
+const clocksDiffer = 5 * 60_000
+
+/** By ids beside times, so that whole months are left out (1160 ms became 10). */
+function rangeOf({ from, to, status, doubtful, limit }: MessageFilter): Range {
+  return {
+    // Of what is chosen only once it is shown, more than a page.
+    handedOn: status === undefined && doubtful === undefined ? limit + 1 : 201,
+    low: from ? idAt("msg", new Date(Math.max(0, from.getTime() - clocksDiffer))) : beneath,
+    high: to ? idAt("msg", new Date(Math.max(0, to.getTime() + clocksDiffer))) : above,
+  }
+}
+
+function conditions(filter: MessageFilter): Conditions {
+  const wheres = ["true"]
+  const values: (string | number)[] = []
+  const add = (sql: string, value: string) => (wheres.push(sql), values.push(value))
+  if (filter.channel !== undefined) add("m.channel = ?", filter.channel)
+  if (filter.conversation !== undefined) add("m.conversation = ?", filter.conversation)
+  if (filter.direction !== undefined) add("m.direction = ?", filter.direction)
+  if (filter.event !== undefined) add("m.event = ?", filter.event)
+  if (filter.from !== undefined) add("m.received_at >= ?::timestamptz", filter.from.toISOString())
+  if (filter.to !== undefined) add("m.received_at < ?::timestamptz", filter.to.toISOString())
+  const words = searchQuery(filter.text)
+  if (words !== undefined) add("m.search @@ to_tsquery('simple', ?)", words)
+  else if (filter.text !== undefined)
+    add("m.words ILIKE ?", `%${filter.text.replaceAll("\0", "").replace(/[\\%_]/g, "\\$&")}%`)
+  return { sql: wheres.join(" AND "), values }
+}
+
+/** Every word must be there; the last may be unfinished. */
+function searchQuery(text: string | undefined): string | undefined {
+  const words = text?.match(/[\p{L}\p{N}]+/gu)
+  return words?.map((word) => `${word}:*`).join(" & ")
+}
+
+function waysTo(database: Database, filter: MessageFilter, asked: Conditions, range: Range): Way<string>[] {
+  const { conversation, channel, event, status } = filter
+  const walk = (sql: string, values: string[]) => walking(database, { sql, values }, asked, range)
+  const narrow = (ids: Way<string>) => fitting(database, ids, asked)
+  const ways: Way<string>[] = []
+  if (filter.doubtful === true) ways.push(narrow(doubtful(database, range)))
+  if (status !== undefined) ways.push(...standing(database, status, range).map(narrow))
+  if (conversation !== undefined) return [...ways, inConversation(database, conversation, asked, range)]
+  const rare = ways.length > 0 && !(status! in lines)
+  if (event !== undefined && event !== "text") ways.push(walk("m.event = ? AND m.event <> 'text'", [event]))
+  if (channel !== undefined) ways.push(walk("m.channel = ?", [channel]))
+  const words = searchQuery(filter.text) !== undefined
+  // What is rare has an index of its own, and a common word stands among the newest.
+  if (!rare) ways.push(words ? atFirst(walk("true", [])) : walk("true", []))
+  if (words) ways.push(byWords(database, asked, range))
+  return ways
+}
+
+interface Chunk {
+  ids: string[]
+  least: string | null
+  seen: number
+}
+
+function stepFrom({ ids, least, seen }: Chunk, many: number, handedOn: number): Step<string> {
+  if (ids.length >= handedOn) return { rows: ids, reached: ids.at(-1) }
+  return { rows: ids, reached: seen < many ? undefined : least! }
+}
+
+/** Steps by which a common word is found among the newest messages. */
+const commonWithin = 2
+
+/** A way that is left after its first steps. */
+function atFirst(way: Way<string>): Way<string> {
+  let steps = 0
+  return async (after, many) => (++steps > commonWithin ? undefined : way(after, many))
+}
+
+/** Message by message, by the ids' own order or that of an index which ends in the id. */
+function walking(
+  database: Database,
+  along: Conditions,
+  asked: Conditions,
+  { low, high, handedOn }: Range,
+): Way<string> {
+  const sql = `WITH s AS MATERIALIZED (
+      SELECT m.id, ${asked.sql} AS fits FROM messages m WHERE ${along.sql} AND m.id < ? AND m.id >= ? ORDER BY m.id DESC LIMIT ?
+    )
+    SELECT ARRAY(SELECT id FROM s WHERE fits ORDER BY id DESC LIMIT ?)::text[] AS ids, (SELECT min(id COLLATE "C") FROM s) AS least, (SELECT count(*) FROM s) AS seen`
+  return async (after, many) => {
+    const values = [...asked.values, ...along.values, lower(after, high), low, many, handedOn]
+    const [chunk] = await hotRows<Chunk>(
+      database,
+      statement(sql, () => sql),
+      values,
+    )
+    return stepFrom(chunk!, many, handedOn)
+  }
+}
+
+/** The order of a conversation's line is that of its ids, and has an index. */
+function inConversation(
+  database: Database,
+  conversation: string,
+  asked: Conditions,
+  { low, high, handedOn }: Range,
+): Way<string> {
+  const sql = `WITH s AS MATERIALIZED (
+      SELECT m.id, m.id < ? AND m.id >= ? AND ${asked.sql} AS fits FROM messages m
+      WHERE m.conversation = ? AND m.position < coalesce((SELECT position FROM messages WHERE id = ?), ${Number.MAX_SAFE_INTEGER})
+      ORDER BY m.position DESC LIMIT ?
+    )
+    SELECT ARRAY(SELECT id FROM s WHERE fits ORDER BY id DESC LIMIT ?)::text[] AS ids, (SELECT min(id COLLATE "C") FROM s) AS least, (SELECT count(*) FROM s) AS seen`
+  return async (after, many) => {
+    const values = [lower(after, high), low, ...asked.values, conversation, after ?? "", many, handedOn]
+    const [chunk] = await hotRows<Chunk>(
+      database,
+      statement(sql, () => sql),
+      values,
+    )
+    if (chunk!.least !== null && chunk!.least < low) return { rows: chunk!.ids, reached: undefined }
+    return stepFrom(chunk!, many, handedOn)
+  }
+}
+
+/**
+ * By the words' own index, some months at a time: the newest alone, then three times as many with every step. What one
+ * month holds of a common word is found sooner by walking.
+ */
+function byWords(database: Database, asked: Conditions, range: Range): Way<string> {
+  const { handedOn } = range
+  let months = 1
+  let oldest: string | undefined
+  return async (after) => {
+    oldest ??= (await hotRows<{ id: string }>(database, "SELECT id FROM messages ORDER BY id LIMIT 1", []))[0]?.id
+    const high = lower(after, range.high)
+    const newest = high === above ? new Date() : (timeOf(high) ?? new Date())
+    const begins = idAt(
+      "msg",
+      new Date(Math.max(0, Date.UTC(newest.getUTCFullYear(), newest.getUTCMonth() + 1 - months, 1))),
+    )
+    months *= 3
+    const low = begins > range.low ? begins : range.low
+    const found = await plannedRows<{ id: string }>(
+      database,
+      // Apart from the order, for which the planner would walk: it takes every beginning of a word for common.
+      `WITH f AS MATERIALIZED (SELECT m.id FROM messages m WHERE m.id < ? AND m.id >= ? AND ${asked.sql})
+       SELECT id FROM f ORDER BY id DESC LIMIT ${handedOn}`,
+      [high, low, ...asked.values],
+    )
+    const ids = found.map((row) => row.id)
+    if (ids.length >= handedOn) return { rows: ids, reached: ids.at(-1) }
+    return { rows: ids, reached: oldest === undefined || low <= oldest || low <= range.low ? undefined : low }
+  }
+}
+
+/** Ids from a narrow table, of which those are kept that meet the conditions too. */
+function fitting(database: Database, ids: Way<string>, asked: Conditions): Way<string> {
+  if (asked.values.length === 0) return ids
+  const sql = `SELECT i.id FROM unnest(?::text[]) i (id) CROSS JOIN LATERAL (SELECT * FROM messages m WHERE m.id = i.id) m WHERE ${asked.sql} ORDER BY i.id COLLATE "C" DESC`
+  return async (after, many) => {
+    const step = await ids(after, many)
+    if (!step || step.rows.length === 0) return step
+    const found = await hotRows<{ id: string }>(
+      database,
+      statement(sql, () => sql),
+      [step.rows, ...asked.values],
+    )
+    return { rows: found.map((row) => row.id), reached: step.reached }
+  }
+}
+
+/** A step through a narrow table, which gives the ids of messages below one and above another, the newest first. */
+function stepping(database: Database, sql: string, range: Range, values: string[] = []): Way<string> {
+  return async (after, many) => {
+    const most = Math.min(many, range.handedOn)
+    const found = await hotRows<{ id: string }>(database, sql, [...values, lower(after, range.high), range.low, most])
+    const ids = found.map((row) => row.id)
+    return { rows: ids, reached: ids.length < most ? undefined : ids.at(-1) }
+  }
+}
+
+const doubtful = (database: Database, range: Range) =>
+  stepping(
+    database,
+    "SELECT DISTINCT message AS id FROM attempts WHERE outcome = 'unclear' AND message < ? AND message >= ? ORDER BY message DESC LIMIT ?",
+    range,
+  )
+
+/** Ways to what stands in a rare state; none for what is common, and stands among the newest. */
+function standing(database: Database, status: string, range: Range): Way<string>[] {
+  const parked = (where: string) =>
+    stepping(
+      database,
+      `SELECT DISTINCT message AS id FROM parked WHERE ${where} AND message < ? AND message >= ? ORDER BY message DESC LIMIT ?`,
+      range,
+    )
+  switch (status) {
+    case "handled":
+    case "sent":
+    case "delivered":
+    case "read":
+      return []
+    case "parked":
+      return [parked("decided_at IS NULL")]
+    case "dropped":
+      return [parked("decision = 'drop'")]
+    case "failed":
+      return [failed(database, range)]
+    case "waiting":
+    case "sending":
+    case "retrying":
+      return [inLine(database, status, range)]
+    default:
+      return [
+        stepping(
+          database,
+          "SELECT DISTINCT message AS id FROM turns WHERE outcome = ? AND outcome <> 'handled' AND message < ? AND message >= ? ORDER BY message DESC LIMIT ?",
+          range,
+          [status],
+        ),
+      ]
+  }
+}
+
+/** Longer lines than this are not sorted: then what waits stands among the newest. */
+const longestLine = 2000
+
+const lines: { [status: string]: string } = {
+  // What is due has a time, and so has every line of a channel that is paused.
+  waiting: `SELECT id FROM (
+      SELECT m.id FROM (SELECT * FROM work WHERE due_at IS NOT NULL) w CROSS JOIN LATERAL (
+        SELECT id FROM messages m WHERE m.conversation = w.conversation AND m.position > w.heard AND m.direction = 'in' ORDER BY m.position LIMIT ${longestLine}
+      ) m
+      UNION ALL SELECT r.message FROM (SELECT * FROM work WHERE due_at IS NOT NULL) w JOIN rejoined r ON r.conversation = w.conversation AND r.position > w.heard
+      UNION ALL SELECT message FROM outbox WHERE state = 'waiting'
+    ) line LIMIT ${longestLine + 1}`,
+  retrying: `SELECT m.id FROM (SELECT * FROM work WHERE due_at IS NOT NULL AND tries > 0) w CROSS JOIN LATERAL (
+      SELECT id FROM messages m WHERE m.conversation = w.conversation AND m.position > w.heard AND m.direction = 'in' ORDER BY m.position LIMIT ${longestLine}
+    ) m LIMIT ${longestLine + 1}`,
+  sending: `SELECT message AS id FROM outbox WHERE state = 'sending' LIMIT ${longestLine + 1}`,
+}
+
+/** What has not gone its way yet stands in the lines. They change all the time, and are read whole. */
+function inLine(database: Database, status: string, range: Range): Way<string> {
+  return async (after) => {
+    const found = await rows<{ id: string }>(database, lines[status]!)
+    if (found.length > longestLine) return undefined
+    const high = lower(after, range.high)
+    const ids = [...new Set(found.map((row) => row.id))]
+      .filter((id) => id < high && id >= range.low)
+      .sort()
+      .reverse()
+    const rest = ids.length > range.handedOn
+    return { rows: ids.slice(0, range.handedOn), reached: rest ? ids[range.handedOn - 1] : undefined }
+  }
+}
+
+/** Days after which no provider tells any more that a message has failed. */
+const toldWithin = 31
+const day = 86_400_000
+
+/** What was refused, and what the provider told later had failed: looked for a month at a time, then three. */
+function failed(database: Database, range: Range): Way<string> {
+  const { handedOn } = range
+  let days = 30
+  let oldest: string | undefined
+  return async (after) => {
+    oldest ??= (await hotRows<{ id: string }>(database, "SELECT id FROM messages ORDER BY id LIMIT 1", []))[0]?.id
+    const high = lower(after, range.high)
+    const newest = high === above ? Date.now() : (timeOf(high)?.getTime() ?? Date.now())
+    const begins = Math.max(0, newest - days * day)
+    days *= 3
+    const low = idAt("msg", new Date(begins)) > range.low ? idAt("msg", new Date(begins)) : range.low
+    const found = await hotRows<{ id: string }>(
+      database,
+      `SELECT DISTINCT message AS id FROM (
+         SELECT message FROM attempts WHERE outcome <> 'accepted' AND message < ? AND message >= ?
+         UNION ALL
+         SELECT a.message FROM statuses s CROSS JOIN LATERAL (SELECT message FROM attempts WHERE trace = s.trace AND message < ? AND message >= ? OFFSET 0) a
+         WHERE s.status = 'failed' AND s.intake >= ? AND s.intake < ?
+       ) f ORDER BY message DESC LIMIT ?`,
+      [high, low, high, low, idAt("itk", new Date(begins)), idAt("itk", new Date(newest + toldWithin * day)), handedOn],
+    )
+    const ids = found.map((row) => row.id)
+    if (ids.length >= handedOn) return { rows: ids, reached: ids.at(-1) }
+    return { rows: ids, reached: oldest === undefined || low <= oldest || low <= range.low ? undefined : low }
+  }
+}
+
+function lower(after: string | undefined, high: string): string {
+  return after !== undefined && after < high ? after : high
+}
