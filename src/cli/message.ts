@@ -1,7 +1,7 @@
 import type { Command } from "commander"
 import type { MessageView } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, messageWord, print, printMore, rail, table, when } from "./output.ts"
+import { asJson, because, colors, inLine, messageWord, print, printMore, rail, table, when, whoOf } from "./output.ts"
 
 /** `wobbet message find | show`. */
 export function messageCommands(program: Command): void {
@@ -45,15 +45,9 @@ export function messageCommands(program: Command): void {
       if (asJson(options, shown)) return
       const line = (name: string, value: string | null | undefined) =>
         value && print(`${colors.dim(name.padEnd(13))}${value}`)
-      line(
-        "message",
-        `${colors.bold(shown.id)} ${shown.direction === "in" ? "from" : "to"} ${shown.title ?? shown.conversation}`,
-      )
+      line("message", `${colors.bold(shown.id)} ${shown.direction === "in" ? "from" : "to"} ${whoOf(shown)}`)
       line("rail", `${rail(shown.stops ?? [])}  ${messageWord(shown)}`)
-      line(
-        "status",
-        `${shown.status}${shown.doubtful ? ", was doubtful" : ""}${shown.reason ? `: ${shown.reason}` : ""}`,
-      )
+      line("because", because(shown))
       line("doubt", shown.doubt && `${shown.doubt.known}; ${shown.doubt.decided}`)
       line("event", shown.event)
       line("said", shown.text)
@@ -74,7 +68,7 @@ export function printMessages(items: MessageView[]): void {
       item.direction === "in" ? "→" : colors.dim("←"),
       rail(item.stops ?? []),
       messageWord(item),
-      inLine(item.title ?? item.channel, 18),
+      inLine(whoOf(item), 18),
       inLine(item.text, 44),
       colors.dim(item.id),
     ]),
@@ -87,7 +81,7 @@ function printDoubts(items: MessageView[]): void {
     ["begun", "who", "said", "known", "decided", "message"],
     items.map((item) => [
       when(item.doubt?.at ?? item.receivedAt),
-      inLine(item.title ?? item.channel, 14),
+      inLine(whoOf(item), 14),
       inLine(item.text, 20),
       item.doubt?.known ?? "",
       item.doubt?.open ? colors.red(item.doubt.decided) : (item.doubt?.decided ?? ""),

@@ -95,16 +95,20 @@ export function word(stops: Stop[]): string {
   return tones[tone](said)
 }
 
-/** For what we said, its own status; for what was said to us, what became of it. */
+/** Who is at the other end: by name, or by the provider's address where nobody has told one. */
+export function whoOf(shown: { title?: string | null; address?: string | null; channel: string }): string {
+  return shown.title ?? shown.address ?? shown.channel
+}
+
+/** What became of a message, by the same word as everywhere. */
 export function messageWord(message: MessageView): string {
-  if (message.direction === "in") return word(message.stops ?? [])
-  const tint =
-    message.status === "parked" || message.status === "failed"
-      ? colors.red
-      : ["sent", "delivered", "read"].includes(message.status)
-        ? colors.green
-        : colors.yellow
-  return tint(message.status)
+  return word(message.stops ?? [])
+}
+
+/** Why it stands where it stands, since when, and until when. */
+export function because({ reason, since, until }: MessageView): string {
+  const times = [since && `since ${when(since)}`, until && `until ${when(until)}`].filter(Boolean).join(", ")
+  return [reason, times && `(${times})`].filter(Boolean).join(" ")
 }
 
 /** Says how to see more of a list, and how far a search came whose time was over. */

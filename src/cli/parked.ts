@@ -1,6 +1,6 @@
 import type { Command } from "commander"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, printMore, table, when } from "./output.ts"
+import { asJson, colors, inLine, print, printMore, table, when, whoOf } from "./output.ts"
 
 /** `wobbet parked list | retry | edit | drop`. */
 export function parkedCommands(program: Command): void {
@@ -28,7 +28,7 @@ export function parkedCommands(program: Command): void {
           when(item.since),
           item.what,
           colors.red(item.cause),
-          inLine(item.title ?? item.conversation, 16),
+          inLine(whoOf(item), 16),
           inLine(item.text, 24),
           inLine(item.reason, 44),
           ...(options.all ? [item.decision ? colors.dim(`${item.decision} by ${item.decidedBy}`) : "open"] : []),

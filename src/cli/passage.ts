@@ -2,7 +2,7 @@ import type { Command } from "commander"
 import { stopSigns } from "../client/rail.ts"
 import type { AttemptView, Passage, PassagePath, Stop } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, clock, colors, inLine, print, rail, word, wrapped } from "./output.ts"
+import { asJson, clock, colors, inLine, print, rail, word, wrapped, whoOf } from "./output.ts"
 
 /** `wobbet passage <id>`: the whole path of one intake, in words. */
 export function passageCommand(program: Command): void {
@@ -72,7 +72,7 @@ function printPath(path: PassagePath): void {
   const { message } = path
   heading(message.direction === "in" ? "Message" : "Sent by hand")
   print(`  ${message.text ? `“${message.text.replaceAll("\n", "\n   ")}”` : `(${message.event})`}`)
-  print(colors.dim(`  ${message.event}, ${message.title ?? ""} ${message.conversation}, ${message.id}`))
+  print(colors.dim(`  ${message.event}, ${whoOf(message)} ${message.conversation}, ${message.id}`))
   printDecision(path)
   path.turns.forEach((turn, at) => {
     heading(path.turns.length > 1 ? `Turn ${at + 1} of ${path.turns.length}` : "Turn")

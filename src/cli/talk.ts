@@ -1,7 +1,7 @@
 import type { Command } from "commander"
 import type { MessageView } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, rail, when, messageWord } from "./output.ts"
+import { asJson, because, colors, inLine, print, rail, when, messageWord, whoOf } from "./output.ts"
 
 /** `wobbet send` and `wobbet tail`. */
 export function talkCommands(program: Command): void {
@@ -42,7 +42,7 @@ export function talkCommands(program: Command): void {
           if (event.what === "parked" || event.message === null) continue
           const message = await client.message(event.message)
           if (options.channel && message.channel !== options.channel) continue
-          const look = `${message.status} ${message.reason ?? ""}`
+          const look = `${messageWord(message)} ${because(message)}`
           if (shown.get(message.id) === look) continue
           shown.set(message.id, look)
           if (shown.size > 1000) shown.delete(shown.keys().next().value!)
@@ -57,6 +57,6 @@ export function talkCommands(program: Command): void {
 
 function tailLine(message: MessageView): string {
   const arrow = message.direction === "in" ? "→" : "←"
-  const who = inLine(message.title ?? message.channel, 18).padEnd(18)
-  return `${colors.dim(when(message.receivedAt))} ${arrow} ${rail(message.stops ?? [])}  ${who}  ${inLine(message.text, 60)}  ${messageWord(message)}${message.reason ? colors.dim(` ${inLine(message.reason, 60)}`) : ""}`
+  const who = inLine(whoOf(message), 18).padEnd(18)
+  return `${colors.dim(when(message.receivedAt))} ${arrow} ${rail(message.stops ?? [])}  ${who}  ${inLine(message.text, 60)}  ${messageWord(message)}${because(message) ? colors.dim(` ${inLine(because(message), 60)}`) : ""}`
 }

@@ -21,7 +21,10 @@ export function railText(stops: Stop[]): string {
     .join("")
 }
 
-/** What became of a passage, in one word and a reason. */
+/**
+ * What became of a message or a call, in one word and a reason. The word is told by the service, at the stop that decides
+ * it; every surface shows this one and no other.
+ */
 export function railWord(stops: Stop[]): {
   word: string
   tone: "good" | "open" | "needs you" | "stopped" | "calm"
@@ -30,31 +33,38 @@ export function railWord(stops: Stop[]): {
   const stopped = stops.find((stop) => stop.state === "stopped")
   if (stopped)
     return {
-      word: stoppedWords[stopped.stop],
+      word: stopped.word ?? stoppedWords[stopped.stop],
       tone: needsYou(stopped) ? "needs you" : "stopped",
       ...(stopped.why ? { why: stopped.why } : {}),
     }
   const open = stops.find((stop) => stop.state === "under way")
-  if (open) return { word: openWords[open.stop], tone: "open", ...(open.why ? { why: open.why } : {}) }
-  const delivered = stops.find((stop) => stop.stop === "delivered" && stop.state === "done")
-  if (delivered) return { word: delivered.why ?? "delivered", tone: "good" }
-  if (stops.some((stop) => stop.stop === "sent" && stop.state === "done")) return { word: "answered", tone: "good" }
-  const last = stops.filter((stop) => stop.why).at(-1)
-  return { word: "kept", tone: "calm", ...(last?.why ? { why: last.why } : {}) }
+  // A reply the provider took is answered, whether or not it has told yet that it was delivered.
+  if (open && open.stop !== "delivered")
+    return { word: open.word ?? openWords[open.stop], tone: "open", ...(open.why ? { why: open.why } : {}) }
+  const told = stops.findLast((stop) => stop.word !== undefined)
+  const good = stops.some((stop) => stop.stop === "sent" && stop.state === "done")
+  const last = told ?? stops.findLast((stop) => stop.why)
+  return {
+    word: told?.word ?? (good ? "answered" : "no message"),
+    tone: good ? "good" : "calm",
+    ...(!good && last?.why ? { why: last.why } : {}),
+  }
 }
 
 /** A handler that failed and a reply that was not sent wait for a person; a forged or unrouted call is only worth knowing. */
 export function needsYou(stop: Stop): boolean {
-  return stop.state === "stopped" && (stop.stop === "handled" || stop.stop === "sent")
+  return (
+    stop.state === "stopped" && (stop.stop === "handled" || stop.stop === "sent") && !stop.word?.endsWith("dropped")
+  )
 }
 
 const stoppedWords: Record<Stop["stop"], string> = {
   received: "not received",
   verified: "refused",
   parsed: "unreadable",
-  routed: "unanswered",
-  handled: "failed",
-  sent: "not sent",
+  routed: "unrouted",
+  handled: "parked",
+  sent: "reply failed",
   delivered: "not delivered",
 }
 
@@ -64,6 +74,6 @@ const openWords: Record<Stop["stop"], string> = {
   parsed: "being parsed",
   routed: "waiting",
   handled: "being handled",
-  sent: "being sent",
-  delivered: "on its way",
+  sent: "being answered",
+  delivered: "answered",
 }

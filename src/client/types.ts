@@ -6,6 +6,8 @@ export interface Stop {
   state: "done" | "under way" | "stopped" | "ahead" | "skipped" | "untold"
   at?: string
   why?: string
+  /** What the message's or call's state is called, at the stop that tells it. */
+  word?: string
 }
 
 /** A send of which it was open whether the provider took it. */
@@ -52,6 +54,12 @@ export interface MessageView {
     | { n: number; state: "waiting" | "kept" | "failed"; hash?: string; mime?: string; size?: number; why?: string }[]
     | null
   title: string | null
+  /** The provider's address of the place, which names somebody who has no title. */
+  address: string | null
+  /** Since when its handler has been running. */
+  since: string | null
+  /** When it is looked at again, where it waits for a time. */
+  until: string | null
   stops?: Stop[]
 }
 
@@ -149,6 +157,7 @@ export interface PassageSummary {
   stops: Stop[]
   conversation?: string
   title?: string | null
+  address?: string | null
   text?: string
   event?: string
   message?: string
@@ -329,6 +338,8 @@ export interface ParkedView extends ParkedNote {
   decidedAt: string | null
   text: string
   title: string | null
+  /** The provider's address of the place. */
+  address: string
 }
 
 export interface BotView {

@@ -16,6 +16,11 @@ export interface KnownChannel {
   channel: Channel
 }
 
+/** An address as the channel's kind keeps it, whatever form it was given in. */
+export function addressOn({ channel, row }: KnownChannel, given: string): string {
+  return kindOf(row.kind).addressOf?.(given, channel) ?? given.trim()
+}
+
 /** All channels, read again whenever a process changed one, and every few seconds to be sure. */
 export class Channels {
   private known = new Map<string, KnownChannel>()

@@ -12,6 +12,7 @@ import type { ParkedRow } from "../store/parked.ts"
 import { decideParked, parkedById, rejoinLine } from "../store/parked.ts"
 import { messagesById } from "../store/messages.ts"
 import type { Engine } from "./engine.ts"
+import { addressOn } from "./channels.ts"
 import { withKept } from "./replies/keptMedia.ts"
 import { notFound, Trouble } from "./trouble.ts"
 import { renderPart } from "./replies/renderPart.ts"
@@ -97,7 +98,7 @@ export class Desk {
       if (!found) throw notFound("conversation", to, '"wobbet conversation list" shows those there are.')
       return found
     }
-    const found = await conversationAt(database, to, channel)
+    const found = await this.conversationsAtAddress(to, channel)
     if (found.length === 1) return found[0]!
     if (found.length > 1) {
       throw new Trouble(
@@ -107,6 +108,7 @@ export class Desk {
         "channel",
       )
     }
+    const address = channel === undefined ? to : addressOn(care.known(channel), to)
     if (channel === undefined) {
       // Somebody who has spoken in a group only is written to where they did.
       const people = await peopleAt(database, to)
@@ -117,9 +119,23 @@ export class Desk {
         "Name the channel to write to somebody new; the provider decides whether that is allowed.",
       )
     }
-    const kind = kindOf(care.known(channel).row.kind).placeKind?.(to) ?? "direct"
-    const [id] = await conversationsAt(database, [{ channel, place: { address: to, kind } }])
+    const kind = kindOf(care.known(channel).row.kind).placeKind?.(address) ?? "direct"
+    const [id] = await conversationsAt(database, [{ channel, place: { address, kind } }])
     return (await conversationById(database, id!))!
+  }
+
+  /** The conversations at an address, in whatever form it was written: each kind of channel keeps its own. */
+  private async conversationsAtAddress(to: string, channel: string | undefined): Promise<ConversationRow[]> {
+    const { database, channels, care } = this.engine
+    const asked = channel === undefined ? channels.all() : [care.known(channel)]
+    const forms = new Map(asked.map((known) => [known.row.key, addressOn(known, to)]))
+    // As it was written comes last: an earlier version may have begun a conversation there.
+    const found = new Map<string, ConversationRow>()
+    for (const form of new Set([...forms.values(), to])) {
+      for (const one of await conversationAt(database, form, channel))
+        if ((form === to || forms.get(one.channel) === form) && !found.has(one.channel)) found.set(one.channel, one)
+    }
+    return [...found.values()]
   }
 
   async retry(id: string, by: string): Promise<ParkedRow> {

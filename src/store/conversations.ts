@@ -77,6 +77,12 @@ interface Spoken {
 /** Above every message's id. */
 const above = "msg_~"
 
+/** What somebody may mean who looks for an address: as it is written, or a number with a plus sign and without. */
+function addressForms(text: string): [string, string, string] {
+  const digits = /^\+?[\d\s().-]{6,}$/.test(text) ? text.replace(/\D/g, "") : text
+  return [text, digits, `+${digits}`]
+}
+
 const containing = (text: string) => `%${text.replaceAll("\0", "").replace(/[\\%_]/g, "\\$&")}%`
 
 /** Conditions on a conversation `v`; the channel's stand with `work`, which is ordered within it. */
@@ -85,8 +91,8 @@ function fitting({ kind, text }: ConversationFilter): { sql: string; values: str
   const values: string[] = []
   if (kind !== undefined) (wheres.push("v.kind = ?"), values.push(kind))
   if (text !== undefined) {
-    wheres.push("(v.title ILIKE ? OR v.address = ? OR v.id = ?)")
-    values.push(containing(text), text, text)
+    wheres.push("(v.title ILIKE ? OR v.address IN (?, ?, ?) OR v.id = ?)")
+    values.push(containing(text), ...addressForms(text), text)
   }
   return { sql: wheres.join(" AND "), values }
 }
@@ -128,12 +134,18 @@ function byTitle(database: Database, filter: ConversationFilter): Way<Spoken> {
       database,
       `WITH v AS MATERIALIZED (
          SELECT id FROM conversations WHERE title ILIKE ? UNION SELECT id FROM conversations WHERE id = ?
-         UNION SELECT p.conversation FROM places p WHERE p.address = ? LIMIT ${mostByTitle + 1}
+         UNION SELECT p.conversation FROM places p WHERE p.address IN (?, ?, ?) LIMIT ${mostByTitle + 1}
        )
        SELECT v.id, w.last_id AS last, (SELECT count(*) FROM v) AS many FROM v JOIN work w ON w.conversation = v.id JOIN conversations c ON c.id = v.id
        WHERE w.last_id < ? ${channel === undefined ? "" : "AND c.channel = ?"} ${kind === undefined ? "" : "AND c.kind = ?"}
        ORDER BY w.last_id DESC LIMIT ${filter.limit + 1}`,
-      [containing(text!), text!, text!, after ?? above, ...[channel, kind].filter((value) => value !== undefined)],
+      [
+        containing(text!),
+        text!,
+        ...addressForms(text!),
+        after ?? above,
+        ...[channel, kind].filter((value) => value !== undefined),
+      ],
     )
     if (found.length > 0 && found[0]!.many > mostByTitle) return undefined
     return { rows: found, reached: found.length <= filter.limit ? undefined : found.at(-1)!.last }
@@ -204,13 +216,13 @@ const withPlace = "LEFT JOIN places p ON p.channel = a.channel AND p.address = a
 function byPlace(database: Database, filter: PeopleFilter): Way<PersonRow> {
   const { channel, text, limit } = filter
   const range = `(channel, address) > (?, ?) ${channel === undefined ? "" : "AND channel = ?"}`
-  const fits = text === undefined ? "true" : "(a.name ILIKE ? OR a.handle ILIKE ? OR a.address = ?)"
+  const fits = text === undefined ? "true" : "(a.name ILIKE ? OR a.handle ILIKE ? OR a.address IN (?, ?, ?))"
   const sql = `WITH s AS MATERIALIZED (SELECT * FROM addresses WHERE ${range} ORDER BY channel, address LIMIT ?)
     SELECT ${person}, NULL AS seen FROM (SELECT * FROM s a WHERE ${fits} ORDER BY channel, address LIMIT ?) a ${withPlace}
     UNION ALL (SELECT s.channel, s.address, NULL, NULL, NULL, NULL, (SELECT count(*) FROM s) FROM s ORDER BY channel DESC, address DESC LIMIT 1)`
   return async (after, many) => {
     const values = [...partsOf(after), ...(channel === undefined ? [] : [channel]), many]
-    const asked = text === undefined ? [] : [containing(text), containing(text), text]
+    const asked = text === undefined ? [] : [containing(text), containing(text), ...addressForms(text)]
     const found = await hotRows<PersonRow & { seen: number | null }>(database, sql, [...values, ...asked, limit + 1])
     const end = found.find((row) => row.seen !== null)
     const rows = found.filter((row) => row.seen === null).map(({ seen: _, ...row }) => row)
@@ -236,10 +248,16 @@ function byName(database: Database, { channel, text, limit }: PeopleFilter): Way
       database,
       `SELECT ${person} FROM (
          SELECT * FROM addresses WHERE name ILIKE ? UNION SELECT * FROM addresses WHERE handle ILIKE ?
-         UNION SELECT * FROM addresses WHERE address = ?
+         UNION SELECT * FROM addresses WHERE address IN (?, ?, ?)
        ) a ${withPlace} WHERE (a.channel, a.address) > (?, ?) ${channel === undefined ? "" : "AND a.channel = ?"}
        ORDER BY a.channel, a.address LIMIT ${limit + 1}`,
-      [containing(text!), containing(text!), text!, ...partsOf(after), ...(channel === undefined ? [] : [channel])],
+      [
+        containing(text!),
+        containing(text!),
+        ...addressForms(text!),
+        ...partsOf(after),
+        ...(channel === undefined ? [] : [channel]),
+      ],
     )
     return { rows: found, reached: found.length <= limit ? undefined : placeOf(found.at(-1)!) }
   }

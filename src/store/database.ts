@@ -9,6 +9,8 @@ import * as gateways from "./migrations/0004-gateways.ts"
 import * as writtenSearch from "./migrations/0005-written-search.ts"
 import * as chores from "./migrations/0006-chores.ts"
 import * as lists from "./migrations/0007-lists.ts"
+import * as saidElsewhere from "./migrations/0008-said-elsewhere.ts"
+import * as underWay from "./migrations/0009-under-way.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -22,6 +24,8 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0005-written-search": writtenSearch,
   "0006-chores": chores,
   "0007-lists": lists,
+  "0008-said-elsewhere": saidElsewhere,
+  "0009-under-way": underWay,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

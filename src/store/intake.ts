@@ -42,6 +42,8 @@ export interface IncomingMessage {
   words: string
   courtesies: OutgoingCall[]
   own: boolean | string
+  /** Set when it was said in the channel's own name, but not by the bot: by whom. */
+  by?: string | undefined
   contact: string | null
 }
 
@@ -87,6 +89,7 @@ const saidShape = shape<Incoming>("m", {
   body: ["jsonb", ({ one }) => (one.own ? { ...one.message, own: one.own } : one.message)],
   courtesies: ["jsonb", ({ one }) => (one.courtesies.length > 0 ? one.courtesies : undefined)],
   words: ["text", ({ one }) => one.words],
+  by: ["text", ({ one }) => one.by],
   sent: ["timestamptz", ({ one }) => one.message.sentAt],
 })
 
@@ -170,8 +173,11 @@ function claimedIn(fresh: ToldList[], incoming: Map<string, IncomingMessage>, ho
         claim.line = lineOf(columnsOf(row), true, [])
       claimed.set(conversation, claim)
     }
-    claim.line?.pending.push(pendingOf(row, incoming.get(row[at.id] as string)!))
+    const one = incoming.get(row[at.id] as string)!
+    // What was said in our own name gets no turn.
+    if (one.by === undefined) claim.line?.pending.push(pendingOf(row, one))
   }
+  for (const claim of claimed.values()) if (claim.line?.pending.length === 0) delete claim.line
   return [...claimed.values()]
 }
 
@@ -295,8 +301,9 @@ function accepting(offset: boolean, wishes: string, statuses: string, media: str
         last_id = excluded.last_id
       RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns
     ), said AS (
-      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, intake, provider_id, body, courtesies, words, search, sent_at)
-      SELECT n.id, n.channel, n.conversation, 'in', n.event, l.next_position - n.back, 'provider', n.intake,
+      INSERT INTO messages (id, channel, conversation, direction, event, position, origin, author, intake, provider_id, body, courtesies, words, search, sent_at)
+      SELECT n.id, n.channel, n.conversation, CASE WHEN n.by IS NULL THEN 'in' ELSE 'out' END, n.event, l.next_position - n.back,
+        CASE WHEN n.by IS NULL THEN 'provider' ELSE 'elsewhere' END, n.by, n.intake,
         n.provider, n.body, n.courtesies, n.words, ${searchOf("n.words")}, n.sent
       FROM numbered n JOIN lines l USING (conversation)
       RETURNING id, conversation, position, received_at

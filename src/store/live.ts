@@ -50,6 +50,11 @@ const branches: { column: string; sql: (rowsOf: (table: string) => string) => st
   { column: "xid", sql: (rowsOf) => `SELECT 'attempt', message, NULL, outcome, xid FROM ${rowsOf("attempts")} a` },
   { column: "xid", sql: (rowsOf) => `SELECT 'parked', message, conversation, cause, xid FROM ${rowsOf("parked")} p` },
   {
+    column: "xid",
+    sql: (rowsOf) =>
+      `SELECT 'turn', unnest(messages), conversation, 'being handled', xid FROM ${rowsOf("under_way")} u`,
+  },
+  {
     column: "decided_xid",
     sql: (rowsOf) => `SELECT 'decided', message, conversation, decision, decided_xid FROM ${rowsOf("parked")} d`,
   },

@@ -280,6 +280,7 @@ function standing(database: Database, status: string, range: Range): Way<string>
       return [failed(database, range)]
     case "waiting":
     case "sending":
+    case "being handled":
     case "retrying":
       return [inLine(database, status, range)]
     default:
@@ -309,6 +310,7 @@ const lines: { [status: string]: string } = {
   retrying: `SELECT m.id FROM (SELECT * FROM work WHERE due_at IS NOT NULL AND tries > 0) w CROSS JOIN LATERAL (
       SELECT id FROM messages m WHERE m.conversation = w.conversation AND m.position > w.heard AND m.direction = 'in' ORDER BY m.position LIMIT ${longestLine}
     ) m LIMIT ${longestLine + 1}`,
+  "being handled": `SELECT unnest(messages) AS id FROM under_way LIMIT ${longestLine + 1}`,
   sending: `SELECT message AS id FROM outbox WHERE state = 'sending' LIMIT ${longestLine + 1}`,
 }
 

@@ -46,10 +46,17 @@ export interface MessageRow {
   kept: KeptMedia[] | null
   /** The conversation's title. */
   title: string | null
+  /** The address of the place, which names somebody who has no title. */
+  address: string | null
+  /** Since when its handler has been running. */
+  since: Date | null
+  /** When it is looked at again, where it waits for a time. */
+  until: Date | null
 }
 
 export const inboundStatuses = [
   "waiting",
+  "being handled",
   "handled",
   "unrouted",
   "passed over",
@@ -59,6 +66,7 @@ export const inboundStatuses = [
   "own",
   "from a bot",
   "loop stopped",
+  "too late",
   "left to a person",
   "opted out",
 ] as const
@@ -77,13 +85,19 @@ export const outboundStatuses = [
 const view = `
   SELECT m.id, m.channel, c.kind, m.conversation, m.direction, m.event, m.position, m.origin, m.author, m.intake,
     coalesce(t.turn, m.turn) AS turn, coalesce(m.provider_id, a.provider_id) AS "providerId", m.body, m.words AS text,
-    m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title,
-    t.route, t.replies, t.ended_at AS "handledAt", a.at AS "settledAt", s.at AS "toldAt", p.id AS parked,
+    m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title, v.address, u.since,
+    CASE WHEN o.state = 'waiting' AND o.due_at > now() AND o.due_at < 'infinity' THEN o.due_at END AS until,
+    t.route,
+    -- What several messages of one turn share stands with the last of them.
+    CASE WHEN t.lead <> m.id THEN (SELECT l.replies FROM turns l WHERE l.message = t.lead AND l.turn = t.turn) ELSE t.replies END AS replies,
+    t.ended_at AS "handledAt",
+    CASE WHEN m.origin = 'elsewhere' THEN coalesce(m.sent_at, m.received_at) ELSE a.at END AS "settledAt", s.at AS "toldAt", p.id AS parked,
     CASE WHEN m.event = 'media' AND m.direction = 'in' THEN (
       SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('n', x.n, 'state', x.state, 'hash', x.hash, 'why', x.why, 'mime', f.mime, 'size', f.size)) ORDER BY x.n)
       FROM message_media x LEFT JOIN media f ON f.hash = x.hash WHERE x.message = m.id) END AS kept,
     CASE
       WHEN p.id IS NOT NULL THEN 'parked'
+      WHEN u.handler IS NOT NULL THEN 'being handled'
       WHEN m.direction = 'in' THEN CASE
         WHEN d.decision = 'drop' THEN 'dropped'
         WHEN d.decision = 'retry' AND d.decided_at > t.ended_at THEN 'waiting'
@@ -95,8 +109,9 @@ const view = `
       WHEN s.status IS NOT NULL THEN s.status
       WHEN a.outcome = 'accepted' THEN 'sent'
       WHEN a.outcome IS NOT NULL THEN 'failed'
+      WHEN m.origin = 'elsewhere' THEN 'sent'
       ELSE 'waiting' END AS status,
-    coalesce(p.reason, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN s.status = 'failed' THEN s.why WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
+    coalesce(p.reason, CASE WHEN u.handler IS NOT NULL THEN 'the handler "' || u.handler || '" is running' END, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN s.status = 'failed' THEN s.why WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
     EXISTS (SELECT 1 FROM attempts u WHERE u.message = m.id AND u.outcome = 'unclear') AS doubtful
   FROM unnest(?::text[]) i (id)
   CROSS JOIN LATERAL (SELECT * FROM messages WHERE id = i.id) m
@@ -104,20 +119,26 @@ const view = `
   LEFT JOIN conversations v ON v.id = m.conversation
   LEFT JOIN LATERAL (SELECT * FROM turns WHERE message = m.id AND m.direction = 'in' ORDER BY turn DESC LIMIT 1) t ON true
   LEFT JOIN LATERAL (SELECT * FROM attempts WHERE message = m.id AND m.direction = 'out' ORDER BY attempt DESC LIMIT 1) a ON true
+  -- What was said in our name by somebody else has no attempt of ours, and statuses all the same.
+  LEFT JOIN LATERAL (SELECT CASE WHEN m.origin = 'elsewhere' THEN m.channel || ' ' || m.provider_id ELSE a.trace END AS trace,
+    coalesce(a.started_at, m.sent_at, m.received_at) AS began) k ON true
   -- Only ever forward: the furthest that was told counts, in whatever order it came. Of several calls, the last one's; one
   -- that failed has failed the message.
   LEFT JOIN LATERAL (SELECT status, why, at FROM (
       SELECT t.status, t.why, t.at FROM statuses t
-        WHERE t.trace IN (a.trace, m.channel || ' mark ' || m.id || '.' || a.call)
+        WHERE t.trace IN (k.trace, m.channel || ' mark ' || m.id || '.' || a.call)
       UNION ALL SELECT t.status, t.why, t.at FROM attempts e JOIN statuses t ON t.trace = e.trace AND t.status = 'failed'
         WHERE e.message = m.id AND a.attempt > 1
       UNION ALL SELECT r.status, NULL, r.up_to FROM read_marks r WHERE r.channel = m.channel AND r.address = v.address
-        AND r.up_to >= a.started_at AND a.trace IS NOT NULL
-    ) told WHERE a.trace IS NOT NULL
+        AND r.up_to >= k.began AND k.trace IS NOT NULL
+    ) told WHERE k.trace IS NOT NULL
     ORDER BY array_position(ARRAY['sent', 'delivered', 'read', 'failed'], status) DESC LIMIT 1) s ON true
   LEFT JOIN LATERAL (SELECT id, reason FROM parked WHERE message = m.id AND decided_at IS NULL ORDER BY id DESC LIMIT 1) p ON true
   LEFT JOIN LATERAL (SELECT decision, decided_at FROM parked WHERE message = m.id AND decided_at IS NOT NULL ORDER BY decided_at DESC LIMIT 1) d ON true
-  LEFT JOIN outbox o ON m.direction = 'out' AND o.conversation = m.conversation AND o.message = m.id`
+  LEFT JOIN outbox o ON m.direction = 'out' AND o.conversation = m.conversation AND o.message = m.id
+  LEFT JOIN LATERAL (SELECT x.handler, x.since FROM under_way x JOIN work w ON w.conversation = x.conversation AND w.fence = x.fence
+    AND w.holder IS NOT NULL AND w.due_at > now()
+    WHERE m.direction = 'in' AND x.conversation = m.conversation AND m.id = ANY(x.messages) LIMIT 1) u ON true`
 
 /** What a message is found by, from a column with its words: a vector of more than a megabyte would be refused. */
 export const searchOf = (words: string) => `to_tsvector('simple', left(${words}, 100000))`

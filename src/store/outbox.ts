@@ -73,6 +73,35 @@ export async function nextDue(database: Database, channels: string[]): Promise<n
   return found[0]?.ms ?? undefined
 }
 
+/** What heads of lines wait for, and for how many milliseconds from now. */
+export async function noteWaits(
+  database: Database,
+  waits: { conversation: string; position: number; why: string; wait: number }[],
+): Promise<void> {
+  const due = batch(
+    "i",
+    [...waits].sort((a, b) => (a.conversation < b.conversation ? -1 : 1)),
+    { conversation: "text", position: "bigint", why: "text", wait: "double precision" },
+  )
+  await rows(
+    database,
+    `UPDATE outbox o SET why = i.why, due_at = now() + i.wait * interval '1 millisecond' FROM ${due.sql}
+     WHERE o.conversation = i.conversation AND o.position = i.position AND o.state = 'waiting'`,
+    due.values,
+  )
+}
+
+/** Lets go what waits for a reason that begins so; gives the conversations. */
+export async function endWaits(database: Database, channel: string, reason: string): Promise<string[]> {
+  const free = await rows<{ conversation: string }>(
+    database,
+    `UPDATE outbox SET due_at = now(), why = NULL WHERE channel = ? AND state = 'waiting' AND starts_with(why, ?)
+     RETURNING conversation`,
+    [channel, reason],
+  )
+  return free.map((row) => row.conversation)
+}
+
 /** Records that calls are about to be made, before their first byte leaves. Gives those that are still to be made. */
 export async function startAttempts(
   database: Database,

@@ -16,11 +16,12 @@ export interface ParkedRow {
   decidedAt: Date | null
   text: string
   title: string | null
+  address: string
 }
 
 /** Of the items whose ids a relation `i` holds. */
 const view = `SELECT p.id, p.what, p.cause, p.reason, p.remedy, p.channel, p.conversation, p.message, p.since, p.decision,
-    p.decided_by AS "decidedBy", p.decided_at AS "decidedAt", m.words AS text, v.title
+    p.decided_by AS "decidedBy", p.decided_at AS "decidedAt", m.words AS text, v.title, v.address
   FROM i CROSS JOIN LATERAL (SELECT * FROM parked WHERE id = i.id) p
   CROSS JOIN LATERAL (SELECT words FROM messages WHERE id = p.message) m JOIN conversations v ON v.id = p.conversation`
 

@@ -257,11 +257,22 @@ function Words({ message, side }: { message: MessageView; side: "theirs" | "ours
         <SmallRail stops={stops} />
         <MessageWord message={message} />
         {message.author ? <span className="text-quiet">by {message.author}</span> : null}
-        {message.reason && (needsYou || message.status === "retrying") ? (
-          <span className="text-damson">{message.reason}</span>
-        ) : null}
+        <Because message={message} />
       </Link>
     </div>
+  )
+}
+
+/** Why it stands where it stands, where that is worth a look: what needs somebody, and what waits for a time. */
+function Because({ message }: { message: MessageView }) {
+  const { reason, since, until, status } = message
+  const needsYou = status === "parked" || status === "retrying" || status === "failed"
+  if (!needsYou && !since && !until) return null
+  const times = [since && `since ${clock(since)}`, until && `until ${when(until)}`].filter(Boolean).join(", ")
+  return (
+    <span className={needsYou ? "text-damson" : "text-quiet"}>
+      {reason} {times ? `(${times})` : null}
+    </span>
   )
 }
 

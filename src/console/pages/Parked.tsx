@@ -52,7 +52,7 @@ function Doubts() {
               <span className="text-quiet">
                 to{" "}
                 <Link to={`/conversations/${item.conversation}`} className="underline">
-                  {item.title ?? item.conversation}
+                  {item.title ?? item.address ?? item.conversation}
                 </Link>
                 , {when(item.doubt?.at ?? item.receivedAt)}
               </span>
@@ -86,7 +86,7 @@ function Row({ parked, again }: { parked: ParkedView; again: () => void }) {
           {parked.cause === "doubt" ? "perhaps sent" : parked.what === "send" ? "not sent" : "not answered"},{" "}
           {when(parked.since)},{" "}
           <Link to={`/conversations/${parked.conversation}`} className="underline">
-            {parked.title ?? parked.conversation}
+            {parked.title ?? parked.address}
           </Link>
         </span>
         <Link to={`/passages/${parked.message}`} className="ml-auto underline">

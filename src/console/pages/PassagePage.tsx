@@ -62,7 +62,7 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
               [
                 "conversation",
                 <Link key="c" to={`/conversations/${message.conversation}`} className="underline">
-                  {message.title ?? message.conversation}
+                  {message.title ?? message.address ?? message.conversation}
                 </Link>,
               ],
               ["place in line", message.position],

@@ -84,7 +84,7 @@ function PassageRow({ passage }: { passage: PassageSummary }) {
       <span>
         <RailWord stops={passage.stops} />
       </span>
-      <span className="truncate">{passage.title ?? passage.channel}</span>
+      <span className="truncate">{passage.title ?? passage.address ?? passage.channel}</span>
       <span className="col-span-2 truncate md:col-span-1">
         {passage.text ? passage.text : <span className="text-quiet">{passage.event ?? "no message"}</span>}
         {why && (tone === "needs you" || tone === "stopped") ? <span className="text-quiet"> — {why}</span> : null}

@@ -93,10 +93,9 @@ export function RailWord({ stops }: { stops: Stop[] }) {
   )
 }
 
-/** For what we said, its own status; for what was said to us, what became of it. */
+/** What became of a message, by the same word as everywhere. */
 export function MessageWord({ message }: { message: MessageView }) {
-  if (message.direction === "in") return <RailWord stops={message.stops ?? []} />
-  return <span className={message.status === "parked" ? "font-semibold text-damson" : ""}>{message.status}</span>
+  return <RailWord stops={message.stops ?? []} />
 }
 
 /** A passage as its rail: seven stops, each with a shape, a word and a time; where it broke, the reason beneath. */

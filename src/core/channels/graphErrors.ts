@@ -29,7 +29,7 @@ export function judgeGraph(
     const providerId = accepted(body)
     return { outcome: "accepted", ...(providerId ? { providerId } : {}) }
   }
-  if (!error) return withoutWords(answer.status, answer.headers, provider)
+  if (!error) return withoutWords(answer, provider)
   const code = numberAt(error, "code") ?? answer.status
   const subcode = numberAt(error, "error_subcode")
   const details = textAt(objectAt(error, "error_data"), "details")
@@ -61,12 +61,17 @@ export function withoutAnswer(answer: { failure: string; sent: boolean }, provid
 }
 
 /** An error answer that says nothing in the provider's own form. */
-export function withoutWords(status: number, headers: { [name: string]: string }, provider: string): Outcome {
+export function withoutWords(
+  { status, headers, body }: Exclude<ProviderAnswer, { failure: string }>,
+  provider: string,
+): Outcome {
+  const said = body.trim() === "" ? "" : `: ${excerpt(body)}`
   const after = retryAfter(headers)
   if (status === 429) return { outcome: "again", why: `${provider} asks for a pause`, ...(after ? { after } : {}) }
   // A gateway in between lost its way; what stands behind it may have taken the call.
   if (status === 502 || status === 504) return { outcome: "unclear", why: `a gateway answered ${status}` }
-  if (status >= 500) return { outcome: "again", why: `${provider} answered ${status}`, ...(after ? { after } : {}) }
+  if (status >= 500)
+    return { outcome: "again", why: `${provider} answered ${status}${said}`, ...(after ? { after } : {}) }
   if (status === 401) {
     return {
       outcome: "lockedOut",
@@ -74,7 +79,13 @@ export function withoutWords(status: number, headers: { [name: string]: string }
       remedy: "Make a new key at the provider, set it as the channel's secret, and check the channel.",
     }
   }
-  return { outcome: "refused", why: `${provider} answered ${status}` }
+  return { outcome: "refused", why: `${provider} answered ${status}${said}` }
+}
+
+/** As much of what a provider said as a person reads. */
+export function excerpt(text: string): string {
+  const flat = text.replace(/\s+/g, " ").trim()
+  return flat.length > 300 ? `${flat.slice(0, 299)}…` : flat
 }
 
 export function retryAfter(headers: { [name: string]: string }): number | undefined {

@@ -29,6 +29,8 @@ export interface ChannelKind {
   example?: { [name: string]: unknown }
   /** What a place is by its address alone, where the provider's addresses tell; otherwise a person's. */
   placeKind?(address: string): Place["kind"]
+  /** An address as this kind keeps it, whatever form a person wrote it in; without it, as it was written. */
+  addressOf?(given: string, channel: Channel): string
   /** Secrets made by Wobbet when none are given: name to number of random characters. */
   madeSecrets: Record<string, number>
   abilities: Abilities
@@ -125,6 +127,8 @@ export interface ParsedMessage {
   courtesies?: OutgoingCall[]
   /** Set when nothing may answer this: the bot's own words, or why else. */
   own?: true | string
+  /** Set when it was said in the channel's own name, but not by the bot: by whom, as people know them. */
+  by?: string
 }
 
 export interface Parsed {

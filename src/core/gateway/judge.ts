@@ -1,7 +1,7 @@
-import { readAnswer, retryAfter, withoutAnswer, withoutWords } from "../channels/graphErrors.ts"
+import { excerpt, readAnswer, retryAfter, withoutAnswer, withoutWords } from "../channels/graphErrors.ts"
 import type { Channel, Outcome } from "../channels/kind.ts"
 import type { OutgoingCall, ProviderAnswer } from "../channels/call.ts"
-import { textAt } from "./fields.ts"
+import { at, textAt } from "./fields.ts"
 import type { Profile } from "./profile.ts"
 import { profileOf } from "./shipped.ts"
 import { readXml } from "./xml.ts"
@@ -22,7 +22,7 @@ export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>,
   const source = { json: read }
   const { settings } = channel
   const code = textAt(source, outbound?.answer.code, settings)
-  const says = textAt(source, outbound?.answer.says, settings)
+  const says = wordsIn(at(source, outbound?.answer.says, settings))
   const known = meaningOf(outbound, code)
   if (answer.status >= 200 && answer.status < 300 && known === undefined) {
     const providerId = textAt(source, outbound?.answer.id, settings) ?? answer.headers.location
@@ -30,8 +30,10 @@ export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>,
       return { outcome: "unclear", why: `an answer ${answer.status} that cannot be read` }
     return { outcome: "accepted", ...(providerId ? { providerId } : {}) }
   }
-  if (read === undefined) return withoutWords(answer.status, answer.headers, "The gateway")
-  const why = `${says ?? `answer ${answer.status}`}${code ? ` (code ${code})` : ""}`
+  if (read === undefined) return withoutWords(answer, "The gateway")
+  // Where the profile names no place for them, the gateway's own words are what it answered.
+  const own = says ?? (answer.body.trim() === "" ? undefined : `answer ${answer.status}: ${excerpt(answer.body)}`)
+  const why = `${own ?? `answer ${answer.status}`}${code && !own?.includes(code) ? ` (code ${code})` : ""}`
   const after = retryAfter(answer.headers)
   const meaning = known ?? byStatus(answer.status)
   if (meaning === "again") return { outcome: "again", why, ...(after ? { after } : {}) }
@@ -43,6 +45,18 @@ export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>,
     }
   }
   return { outcome: "refused", why }
+}
+
+/** The words at a place, which may hold a list of them, or things with words in them. */
+function wordsIn(value: unknown, depth = 0): string | undefined {
+  if (typeof value === "string") return value.trim() === "" ? undefined : excerpt(value)
+  if (typeof value === "number") return String(value)
+  if (typeof value !== "object" || value === null || depth > 3) return undefined
+  const words = Object.values(value)
+    .slice(0, 20)
+    .map((one) => wordsIn(one, depth + 1))
+    .filter((one) => one !== undefined)
+  return words.length === 0 ? undefined : excerpt([...new Set(words)].join("; "))
 }
 
 function xmlIn(body: string): unknown {

@@ -18,6 +18,11 @@ export function e164(given: string, country: string | undefined): string | undef
   return undefined
 }
 
+/** The way a number is reached where a gateway knows several, such as `whatsapp` in `whatsapp:+447700900123`. */
+export function wayIn(address: string): string | undefined {
+  return /^([a-z][a-z0-9]*):(?=\+?\d)/i.exec(address.trim())?.[1]?.toLowerCase()
+}
+
 /** Short codes are reached as they are written. */
 export function isShortCode(given: string): boolean {
   return /^\d{3,8}$/.test(given.trim())

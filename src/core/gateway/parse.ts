@@ -7,7 +7,7 @@ import { contentOf } from "./content.ts"
 import type { Source } from "./fields.ts"
 import { at, fillTemplate, textAt } from "./fields.ts"
 import { handshakeIn } from "./handshake.ts"
-import { e164, isShortCode } from "./numbers.ts"
+import { e164, isShortCode, wayIn } from "./numbers.ts"
 import type { Conditions, MessagePlaces, StatusPlaces, Where } from "./profile.ts"
 import { profileOf } from "./shipped.ts"
 
@@ -24,7 +24,14 @@ export function parse(call: InboundCall, channel: Channel, wishes?: Wishes): Par
   }
   const source = contentOf(call, inbound.body)
   if ("unreadable" in source) return { ...parsed, unreadable: source.unreadable }
-  const { status } = inbound
+  const { status, ended } = inbound
+  if (ended?.when.some((where) => at(source, where, channel.settings) !== undefined)) {
+    const why = textAt(source, ended.why, channel.settings)
+    parsed.notes.push("the gateway has ended the subscription")
+    const says = `the gateway has ended the subscription by which it brings messages${why ? `: ${why}` : ""}`
+    parsed.alarms = [{ says, remedy: "Subscribe again at the gateway, then check the channel.", lockedOut: false }]
+    return parsed
+  }
   if (status) {
     const shared = status.shared === undefined ? source : { json: at(source, status.shared, channel.settings) }
     for (const one of each(source, status, channel)) readStatus(one, shared, status, channel, parsed)
@@ -105,11 +112,33 @@ function readMessage(
 
 function senderOf(given: string, channel: Channel): { address: string; noPath: boolean } {
   if (profileOf(channel).addresses === "names") return { address: given, noPath: false }
+  const way = wayIn(given)
   // Bridges write numbers as addresses of their own, such as 447700900123@c.bridge.
   const plain = given.replace(/@[\w.]+$/, "")
   const number = e164(plain, channel.settings.country as string | undefined)
-  const bare = plain.replace(/^(tel|sms|whatsapp):/i, "")
-  return { address: number ?? bare, noPath: number === undefined && !isShortCode(bare) && !/^acr:/i.test(given) }
+  const bare = way === undefined ? plain : plain.trim().slice(way.length + 1)
+  const noPath = number === undefined && !isShortCode(bare) && !/^acr:/i.test(given)
+  return { address: byWay(number ?? bare, way, channel), noPath }
+}
+
+/**
+ * A number that is reached by another way than the channel's own keeps that way before it: its answers leave by it, and
+ * what one person says by two ways are two conversations.
+ */
+function byWay(number: string, way: string | undefined, { settings }: Channel): string {
+  const usual = typeof settings.addressPrefix === "string" ? settings.addressPrefix.replace(/:$/, "").toLowerCase() : ""
+  const came = way === undefined || way === "tel" || way === "sms" ? "" : way
+  if (came === usual) return number
+  return `${came === "" ? "sms" : came}:${number}`
+}
+
+/** An address as it is kept, whatever form a person gave it in. */
+export function gatewayAddress(given: string, channel: Channel): string {
+  const bare = given.trim()
+  if (profileOf(channel).addresses === "names" || /^acr:/i.test(bare)) return bare
+  // Without a way of its own it is meant in the channel's usual one.
+  if (wayIn(bare) === undefined) return e164(bare, channel.settings.country as string | undefined) ?? bare
+  return senderOf(bare, channel).address
 }
 
 function placeOf(

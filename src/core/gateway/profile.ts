@@ -27,6 +27,8 @@ export interface Profile {
     answer: { status: number; type?: string; text?: string }
     message: MessagePlaces
     status?: StatusPlaces
+    /** With any of these there, the gateway says that it brings nothing more; and where it says why. */
+    ended?: { when: Template[]; why?: Where }
   }
   /** Messages wait at the gateway and are fetched, instead of being brought. */
   queue?: Queue

@@ -106,6 +106,7 @@ export const profileSchema = Joi.object({
     }).default({ status: 200 }),
     message: message.required(),
     status,
+    ended: Joi.object({ when: Joi.array().items(Joi.string()).min(1).required(), why: where }),
   }).required(),
   queue: Joi.object({
     ask: Joi.object({

@@ -19,13 +19,13 @@ import { profileOf } from "./shipped.ts"
  */
 export function render(
   part: ReplyPart,
-  _place: Place,
+  place: Place,
   channel: Channel,
   offered: number,
   { name, note }: { name: string; note?: (text: string) => string },
 ): Rendered {
   const out = nothingRendered()
-  const draft: Draft = { out, channel, profile: profileOf(channel), note }
+  const draft: Draft = { out, place, channel, profile: profileOf(channel), note }
   switch (part.part) {
     case "text":
       say(draft, readMarkup(part.text))
@@ -70,18 +70,20 @@ export function render(
 
 interface Draft {
   out: Rendered
+  place: Place
   channel: Channel
   profile: Profile
   note: ((text: string) => string) | undefined
 }
 
 function say(draft: Draft, text: MarkedText, media?: string): void {
-  const { channel, profile, note } = draft
+  const { channel, place, profile, note } = draft
   const pieces = splitWritten(text, longestOf(profile), plainStyle)
   if (pieces.length === 0 && media !== undefined) pieces.push("")
   pieces.forEach((piece, at) => {
     const attached = at === 0 && media !== undefined ? { media } : {}
-    draft.out.calls.push(sayCall({ text: piece, ...attached, ...(note ? { note: note(piece) } : {}) }, channel))
+    const named = note ? { note: note(piece) } : {}
+    draft.out.calls.push(sayCall({ text: piece, to: place.address, ...attached, ...named }, channel))
   })
 }
 

@@ -2,12 +2,15 @@ import type { Channel } from "../channels/kind.ts"
 import type { FormField, HeaderValue, OutgoingBody, OutgoingCall } from "../channels/call.ts"
 import { fillTemplate } from "./fields.ts"
 import type { Authorization, BodyForm, Profile, Template } from "./profile.ts"
+import { wayIn } from "./numbers.ts"
 import { profileOf } from "./shipped.ts"
 
 /** What is to be said: words, and the address of a picture or file. */
 export interface Said {
   text: string
   media?: string
+  /** Where it is said: a number may be reached by a way of its own. */
+  to: string
   /** What people see the call named as, behind the profile's own word. */
   note?: string
 }
@@ -98,10 +101,7 @@ function filled(template: Template, channel: Channel, profile: Profile, said: Sa
     if (name.startsWith("in:")) return { in: name.slice(3) }
     return Object.hasOwn(profile.secrets, name) ? { secret: name } : undefined
   }
-  const named = template.replace(
-    "{addressPrefix}",
-    typeof settings.addressPrefix === "string" ? settings.addressPrefix : "",
-  )
+  const named = template.replace("{addressPrefix}", prefixFor(said.to, settings))
   const to = /^(\w+:)\{to\}$/.exec(named)
   if (to) return { ...later("to"), prefix: to[1] }
   const pieces: unknown[] = []
@@ -115,6 +115,13 @@ function filled(template: Template, channel: Channel, profile: Profile, said: Sa
   }
   if (pieces.length === 0) return ""
   return pieces.length === 1 ? pieces[0] : { join: pieces }
+}
+
+/** What stands before our own number, and before the other's where that says nothing of its own way. */
+function prefixFor(to: string, settings: Channel["settings"]): string {
+  const way = wayIn(to)
+  if (way !== undefined) return way === "sms" ? "" : `${way}:`
+  return typeof settings.addressPrefix === "string" ? settings.addressPrefix : ""
 }
 
 function filledDeep(value: unknown, channel: Channel, profile: Profile, said: Said): unknown {

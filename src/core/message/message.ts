@@ -11,7 +11,13 @@ export interface Message {
   choice?: Choice
   media?: Media[]
   location?: { latitude: number; longitude: number; name?: string; address?: string }
-  contact?: { name: string; phone?: string; address?: string }
+  contact?: Contact
+  /** All of them, where several came at once. */
+  contacts?: Contact[]
+  /** What was filled in: a form's or view's fields by their names, or what was ordered. */
+  form?: { name?: string; fields: { [field: string]: unknown } }
+  /** What brought the person here: a link with a word of ours in it, an advertisement. */
+  referral?: { ref?: string; source?: string; id?: string; title?: string }
   reaction?: { emoji: string; removed: boolean; to: string }
   /** The provider's id of the message this one answers. */
   replyTo?: string
@@ -40,6 +46,7 @@ export const messageEvents = [
   "choice",
   "location",
   "contact",
+  "form",
   "reaction",
   "edited",
   "deleted",
@@ -58,6 +65,7 @@ export const spokenEvents: ReadonlySet<MessageEvent> = new Set([
   "choice",
   "location",
   "contact",
+  "form",
 ])
 
 export const mediaKinds = ["image", "audio", "voice", "video", "file", "sticker"] as const
@@ -89,6 +97,12 @@ export interface Sender {
   handle?: string
   language?: string
   bot: boolean
+}
+
+export interface Contact {
+  name: string
+  phone?: string
+  address?: string
 }
 
 export interface Choice {

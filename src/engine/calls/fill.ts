@@ -140,7 +140,11 @@ function valueOf(name: Name, filling: Filling): unknown {
 
 function placeAs(address: string, { as, prefix }: Name & { for: "place" }): string | number {
   if (as === "number") return exactNumber(address)
-  return prefix + (as === "digits" ? address.replace(/^\+/, "") : address)
+  // An address that names its own way is reached as it is; that of plain numbers is not written.
+  const way = /^[a-z][a-z0-9]*:/i.exec(address)?.[0]
+  const bare = way === "sms:" ? address.slice(way.length) : address
+  const own = prefix !== "" && way !== undefined ? "" : prefix
+  return own + (as === "digits" ? bare.replace(/^\+/, "") : bare)
 }
 
 function nowAs(form: string): string {

@@ -1,6 +1,7 @@
 import { Agent } from "undici"
-import type { Channel } from "../../core/channels/kind.ts"
+import type { Channel, Outcome } from "../../core/channels/kind.ts"
 import type { OutgoingCall, ProviderAnswer } from "../../core/channels/call.ts"
+import { kindOf } from "../../core/channels/registry.ts"
 import { replaceSecrets } from "../seal.ts"
 import type { Answered } from "./exchange.ts"
 import { Exchange, TooLarge } from "./exchange.ts"
@@ -52,6 +53,15 @@ export async function look(
   const exchange = new Exchange(limits.within, limits.most, undefined)
   agent.dispatch({ origin, path: pathname + search, method: "GET", headers, body: null }, exchange)
   return exchange.answer
+}
+
+/** What a call came to. Where the provider's words are given as the reason, no secret of ours stands among them. */
+export function judged(call: OutgoingCall, answer: ProviderAnswer, channel: Channel): Outcome {
+  const kind = kindOf(channel.kind)
+  const outcome = kind.judge(call, answer, channel)
+  if (!("why" in outcome) || !("status" in answer)) return outcome
+  const body = replaceSecrets(answer.body, Object.values(channel.secrets), () => "•••")
+  return body === answer.body ? outcome : kind.judge(call, { ...answer, body }, channel)
 }
 
 /** The text of an answer as it may be kept: no secrets, and not more than a page. */

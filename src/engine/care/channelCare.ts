@@ -17,7 +17,7 @@ import type { ChannelCheck } from "./checks.ts"
 import { walkTheLine } from "./checks.ts"
 import type { ChannelComparison, ChannelView } from "./views.ts"
 import { viewOf } from "./views.ts"
-import { perform } from "../calls/perform.ts"
+import { judged, perform } from "../calls/perform.ts"
 import type { Poller } from "../inlet/poller.ts"
 import type { Seal } from "../seal.ts"
 import { notFound, Trouble } from "../trouble.ts"
@@ -158,7 +158,7 @@ export class ChannelCare {
     const call = polls ? account.disconnect?.(known.channel) : account.connect?.(known.channel, this.inletOf(known.row))
     if (!call) return this.compare(key)
     const answer = await perform(call, known.channel, undefined)
-    const outcome = kindNamed(known.row.kind).judge(call, answer, known.channel)
+    const outcome = judged(call, answer, known.channel)
     if (outcome.outcome !== "accepted") {
       throw new Trouble(
         "provider-refused",

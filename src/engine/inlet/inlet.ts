@@ -1,11 +1,12 @@
 import { createHash } from "node:crypto"
 import { setTimeout as pause } from "node:timers/promises"
 import type { Logger } from "pino"
-import type { Alarm, ChannelKind, Parsed, Verdict } from "../../core/channels/kind.ts"
+import type { Alarm, ChannelKind, Parsed, ParsedMessage, Verdict } from "../../core/channels/kind.ts"
 import type { InboundCall, InletAnswer } from "../../core/channels/call.ts"
 import { nothingParsed } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import { storable, storableJson } from "../../core/message/graphemes.ts"
+import type { Message } from "../../core/message/message.ts"
 import { wordsOf } from "../../core/message/words.ts"
 import type { Bell } from "../../store/bell.ts"
 import { claimSeconds } from "../../store/claims.ts"
@@ -331,7 +332,9 @@ export class Inlet {
     for (const { channel, parsed } of drafts) {
       for (const { from, to } of parsed.moves) await this.parts.directory.move(channel, from, to)
     }
-    const all = drafts.flatMap(({ channel, parsed }) => parsed.messages.map(({ message }) => ({ channel, message })))
+    const all = drafts.flatMap(({ channel, parsed }) =>
+      parsed.messages.map((one) => ({ channel, message: saidTo(one) })),
+    )
     const conversations = all.length > 0 ? await this.parts.directory.conversationsOf(all) : []
     let at = 0
     const now = new Date().toISOString()
@@ -345,7 +348,8 @@ export class Inlet {
           words: wordsOf(message.message),
           courtesies: message.courtesies ?? [],
           own: message.own ?? false,
-          contact: this.parts.directory.contactOf(channel, message.message) ?? null,
+          by: message.by,
+          contact: this.parts.directory.contactOf(channel, saidTo(message)) ?? null,
         })),
         ...(parsed.statuses.length > 0
           ? { statuses: parsed.statuses.map((told) => ({ channel, intake: intake.id, told, at: now })) }
@@ -379,6 +383,14 @@ export class Inlet {
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
     if (!claimed) bell.ring("work")
   }
+}
+
+/** The message as it tells of a person: what was said in our own name tells only to whom. */
+function saidTo({ by, message }: ParsedMessage): Message {
+  if (by === undefined) return message
+  const { from: _us, ...rest } = message
+  const { address, kind } = message.place
+  return kind === "direct" ? { ...rest, from: { address, bot: false } } : rest
 }
 
 function leftovers(parsed: Parsed): { notes: string[]; unreadable: string | undefined } {

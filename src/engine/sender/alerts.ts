@@ -7,6 +7,7 @@ import { stopChannel } from "../../store/channels.ts"
 import { addToLine } from "../../store/outbox.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
+import { addressOn } from "../channels.ts"
 import { renderPart } from "../replies/renderPart.ts"
 
 /**
@@ -70,14 +71,16 @@ export class Alerts {
   private async say(to: string, text: string): Promise<void> {
     const { database, channels, bell } = this.parts
     const at = to.indexOf(":")
+    const [key, address] = [to.slice(0, at), to.slice(at + 1)]
+    const on = channels.get(key)
     const found = to.startsWith("cnv_")
       ? [await conversationById(database, to)]
-      : await conversationAt(database, to.slice(at + 1), to.slice(0, at))
+      : await conversationAt(database, on ? addressOn(on, address) : address, key)
     const conversation = found[0]
     const known = conversation && channels.get(conversation.channel)
     if (!conversation || !known) throw new Error("there is no such conversation")
-    const { address, kind, topic } = conversation
-    const place = { address, kind: kind as "direct", ...(topic ? { topic } : {}) }
+    const { kind, topic } = conversation
+    const place = { address: conversation.address, kind: kind as "direct", ...(topic ? { topic } : {}) }
     const { message } = renderPart({ part: "text", text: escapeMarkup(text) }, place, known)
     await addToLine(database, { conversation: conversation.id, channel: conversation.channel }, [
       { ...message, origin: "alert" },

@@ -1,9 +1,8 @@
 import type { Logger } from "pino"
 import type { OutgoingCall } from "../../core/channels/call.ts"
-import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { keepCourtesies } from "../../store/messages.ts"
-import { keepable, perform } from "../calls/perform.ts"
+import { judged, keepable, perform } from "../calls/perform.ts"
 import type { KnownChannel } from "../channels.ts"
 
 /** Calls that tell the provider a message was taken up. Made once and recorded; nothing waits for them. */
@@ -21,7 +20,7 @@ export class Courtesies {
     for (const [at, call] of calls.entries()) {
       const startedAt = new Date()
       const answer = await perform(call, known.channel, address)
-      const outcome = kindOf(known.row.kind).judge(call, answer, known.channel)
+      const outcome = judged(call, answer, known.channel)
       made.push({
         message,
         attempt: at + 1,

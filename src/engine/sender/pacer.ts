@@ -3,6 +3,9 @@ import type { OutgoingCall } from "../../core/channels/call.ts"
 import { Rate } from "../../core/delivery/rate.ts"
 import type { Place } from "../../core/message/message.ts"
 
+/** How every reason begins that ends by itself with the time, or with other settings. */
+export const waitsFor = "waits for"
+
 /** What a channel's settings say of its pace. */
 export interface PaceSettings {
   perSecond?: number
@@ -35,11 +38,12 @@ export class Pacer {
     this.inAll = this.newRate()
   }
 
-  /** Follows changed settings without forgetting what was sent. */
-  adjust(settings: PaceSettings): void {
-    const changed = settings.perSecond !== this.settings.perSecond
+  /** Follows changed settings without forgetting what was sent. Says whether what waits may have to wait no longer. */
+  adjust(settings: PaceSettings): boolean {
+    const before = this.settings
     this.settings = settings
-    if (changed) this.inAll = this.newRate()
+    if (settings.perSecond !== before.perSecond) this.inAll = this.newRate()
+    return JSON.stringify(settings) !== JSON.stringify(before)
   }
 
   /** Milliseconds until this call may go; 0 for now. */
@@ -47,6 +51,14 @@ export class Pacer {
     if (!call.speaks) return this.inAll.wait(now)
     const waits = this.ratesOf(place, now).map((rate) => rate.wait(now))
     return Math.max(this.inAll.wait(now), this.pausedUntil - now, this.untilTomorrow(now), ...waits)
+  }
+
+  /** What a call waits for that may not go yet, in words. */
+  reason(now: number): string {
+    const { perDay } = this.settings
+    if (this.untilTomorrow(now) > 0) return `${waitsFor} the day's cap: ${perDay} messages of today (UTC) are sent`
+    if (this.pausedUntil > now) return `${waitsFor} the channel's pause between messages`
+    return `${waitsFor} the pace the provider asks for`
   }
 
   take(place: Place, call: OutgoingCall, now: number, random: () => number): void {

@@ -14,15 +14,17 @@ import type { Head, Settlement } from "../../store/outbox.ts"
 import {
   abandonedSends,
   dueHeads,
+  endWaits,
   headsOf,
   nextDue,
+  noteWaits,
   parkOptedOut,
   settleAttempts,
   startAttempts,
   startedBy,
 } from "../../store/outbox.ts"
 import { proofsOf, settleParkedDoubts, traceOfMark } from "../../store/statuses.ts"
-import { callTimeout, keepable } from "../calls/perform.ts"
+import { callTimeout, judged, keepable } from "../calls/perform.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import { GroupCommit } from "../groupCommit.ts"
 import type { Uploads } from "../media/uploads.ts"
@@ -35,7 +37,7 @@ import { answerInline, makeCall, markOf } from "./call.ts"
 import { Doubts } from "./doubts.ts"
 import type { HeldCalls } from "./heldCalls.ts"
 import { consequenceOf } from "./outcomes.ts"
-import { Pacer, paceSettings } from "./pacer.ts"
+import { Pacer, paceSettings, waitsFor } from "./pacer.ts"
 
 /** Seconds a process may send for a channel before it must renew. */
 const leaseSeconds = 30
@@ -43,6 +45,8 @@ const leaseSeconds = 30
 const mostCalls = 256
 /** Milliseconds of a wait for the pace that is kept as a timer; a longer one is left to the sweep. */
 const longestTimer = 90_000
+/** Milliseconds of a wait for the pace that is put on record: nobody asks why a message is a moment late. */
+const worthTelling = 5000
 /** Lines held by this process at once: what waits beyond them is left to the sweep, so that a crowd costs no memory. */
 const mostLines = 5000
 
@@ -58,6 +62,7 @@ export class Sender {
   private readonly grown = new Set<string>()
   private readonly starts: GroupCommit<Head, boolean>
   private readonly settlements: GroupCommit<Settlement, void>
+  private readonly waits: GroupCommit<Head & { why: string; wait: number }, void>
   private readonly heads: GroupCommit<string, void>
   private readonly doubts: Doubts
   private leasing: Repeated | undefined
@@ -93,6 +98,15 @@ export class Sender {
       },
       200,
       2,
+    )
+    this.waits = new GroupCommit(
+      async (waits) => {
+        await noteWaits(parts.database, waits)
+        parts.bell.ring("live")
+        return new Array<void>(waits.length)
+      },
+      200,
+      1,
     )
     this.settlements = new GroupCommit((ended) => this.settle(ended), 200, 2)
     this.heads = new GroupCommit(
@@ -196,12 +210,24 @@ export class Sender {
       const fresh = isNew || !this.pacers.has(channel)
       newly ||= fresh
       if (fresh) await this.begin(known)
-      else this.pacers.get(channel)!.adjust(paceSettings(known.row.settings))
+      else if (this.pacers.get(channel)!.adjust(paceSettings(known.row.settings))) await this.waitNoLonger(channel)
       this.leases.set(channel, asked + leaseSeconds * 1000)
     }
     await this.recoverStrays()
     // What was said before the right to send it came waits for nothing else.
     if (newly) await this.sweeping?.now()
+  }
+
+  /** Other settings may let go what waited for the pace. */
+  private async waitNoLonger(channel: string): Promise<void> {
+    const free = await endWaits(this.parts.database, channel, waitsFor)
+    for (const conversation of free) {
+      const state = this.lines.get(conversation)
+      if (state === "busy") continue
+      clearTimeout(state)
+      this.lines.delete(conversation)
+      this.next(conversation)
+    }
   }
 
   /**
@@ -231,6 +257,7 @@ export class Sender {
     if (settings.perDay !== undefined)
       pacer.startDayAt(await sentToday(database, known.row.key, new Date()), Date.now())
     this.pacers.set(known.row.key, pacer)
+    await endWaits(database, known.row.key, waitsFor)
     const left = (await abandonedSends(database, known.row.key, self)).filter(
       (head) => this.lines.get(head.conversation) !== "busy",
     )
@@ -288,6 +315,7 @@ export class Sender {
     const now = Date.now()
     const wait = this.callsOf(head.channel) >= mostCalls ? 50 : pacer.wait(head.place, call, now)
     if (wait > 0) {
+      if (wait > worthTelling) this.tellWait(head, pacer.reason(now), wait)
       if (wait > longestTimer || this.lines.size > mostLines) return
       const timer = setTimeout(() => {
         this.lines.delete(head.conversation)
@@ -299,6 +327,11 @@ export class Sender {
     pacer.take(head.place, call, now, Math.random)
     this.hold(head.conversation, "busy")
     void this.begun(head)
+  }
+
+  /** Puts on record what a head of line waits for, and until when; it is looked at again then. */
+  private tellWait(head: Head, why: string, wait: number): void {
+    this.waits.add({ ...head, why, wait }).catch((error: unknown) => this.complain(error))
   }
 
   private async begun(head: Head): Promise<void> {
@@ -333,7 +366,7 @@ export class Sender {
         : { failure: "the call was not made: the right to send was lost", sent: false },
     )
     const outcome: Outcome = known
-      ? kindOf(known.row.kind).judge(call, answer, known.channel)
+      ? judged(call, answer, known.channel)
       : { outcome: "again", why: "the channel is gone" }
     await this.conclude(begun, outcome, answer)
   }

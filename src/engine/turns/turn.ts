@@ -7,6 +7,7 @@ import type { ReplyPart } from "../../core/message/reply.ts"
 import { replyFault } from "../../core/message/reply.ts"
 import { optionMeant } from "../../core/routing/optionMeant.ts"
 import type { Database } from "../../store/database.ts"
+import type { Bell } from "../../store/bell.ts"
 import { optIn } from "../../store/directory.ts"
 import { faultPoint } from "../../store/faults.ts"
 import { newId } from "../../store/ids.ts"
@@ -14,6 +15,7 @@ import type { Line, PendingMessage } from "../../store/lines.ts"
 import { parkOptedOut } from "../../store/outbox.ts"
 import type { TurnRecord, TurnResult } from "../../store/turns.ts"
 import { choicesBehind } from "../../store/turns.ts"
+import { forgetUnderWay, noteUnderWay } from "../../store/underWay.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { HandlerAnswer, TurnInput } from "../handlers/handler.ts"
 import { HandlerFault } from "../handlers/handler.ts"
@@ -35,6 +37,7 @@ export interface TurnParts {
   people: People
   courtesies: Courtesies
   sender: Sender | undefined
+  bell: Bell
 }
 
 /** A turn that is about to be taken. */
@@ -175,6 +178,7 @@ async function run(parts: TurnParts, turn: Turn, plan: Plan & { does: "run" }): 
     plan.route === undefined
       ? { handler: name, stateBefore: line.state, outcome: "unrouted", reason: "no route is met" }
       : { handler: name, stateBefore: line.state, outcome: "handled", route: plan.route, slots: plan.slots }
+  const told = tellIfSlow(parts, turn, name)
   try {
     if (FAULTS_BUILT) await faultPoint("turn: handler chosen")
     const answer = await kind.run(written, inputOf(turn, plan), turn.release!)
@@ -185,6 +189,32 @@ async function run(parts: TurnParts, turn: Turn, plan: Plan & { does: "run" }): 
   } catch (error) {
     if (!(error instanceof HandlerFault)) throw error
     return failed(turn, record, error)
+  } finally {
+    await told.over()
+  }
+}
+
+/** Milliseconds after which a handler that runs is on record, so that nobody takes its message for waiting. */
+const slowAfter = 1000
+
+/** Puts a handler on record while it runs, if that takes long. What the record will not take changes nothing. */
+function tellIfSlow({ database, bell }: TurnParts, { line, blank }: Turn, handler: string): { over(): Promise<void> } {
+  const { id: _id, messages, startedAt } = blank.turn
+  const turn = { conversation: line.conversation, fence: line.fence, messages, handler, since: startedAt }
+  let noted: Promise<void> | undefined
+  const timer = setTimeout(() => {
+    noted = noteUnderWay(database, turn).then(
+      () => bell.ring("live"),
+      () => undefined,
+    )
+  }, slowAfter)
+  return {
+    async over() {
+      clearTimeout(timer)
+      if (!noted) return
+      await noted
+      await forgetUnderWay(database, turn).catch(() => undefined)
+    },
   }
 }
 

@@ -205,6 +205,7 @@ export async function summaries(engine: Engine, intakes: IntakeSummary[]): Promi
         ? {
             conversation: first.conversation,
             title: first.title,
+            address: first.address,
             text: first.text,
             event: first.event,
             message: first.id,
@@ -224,6 +225,8 @@ export function messageView(row: MessageRow): MessageView {
     handledAt: row.handledAt && iso(row.handledAt),
     settledAt: row.settledAt && iso(row.settledAt),
     toldAt: row.toldAt && iso(row.toldAt),
+    since: row.since && iso(row.since),
+    until: row.until && iso(row.until),
   }
 }
 

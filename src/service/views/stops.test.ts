@@ -34,6 +34,9 @@ function message(more: Partial<MessageRow>): MessageRow {
     toldAt: null,
     kept: null,
     title: null,
+    address: "700",
+    since: null,
+    until: null,
     ...more,
   }
 }
@@ -44,14 +47,14 @@ const intake = { received_at: at, unreadable: null, notes: null, ...genuine }
 
 test.each<[string, MessageRow, MessageRow[], string, string]>([
   ["answered", message({}), [reply({ status: "sent", providerId: "7" })], "●─●─●─●─●─●─○", "answered"],
-  ["answered nothing", message({}), [], "●─●─●─●─●─·─·", "kept"],
+  ["answered nothing", message({}), [], "●─●─●─●─●─·─·", "handled"],
   ["waiting for its turn", message({ status: "waiting" }), [], "●─●─●─◐─○─○─○", "waiting"],
   [
     "unrouted and unanswered",
     message({ status: "unrouted", reason: "no route is met" }),
     [],
     "●─●─●─✕ ○─○─○",
-    "unanswered",
+    "unrouted",
   ],
   [
     "unrouted, with a fallback",
@@ -60,31 +63,32 @@ test.each<[string, MessageRow, MessageRow[], string, string]>([
     "●─●─●─●─●─●─○",
     "answered",
   ],
-  ["tried again", message({ status: "retrying", reason: "the handler failed" }), [], "●─●─●─●─◐─○─○", "being handled"],
+  ["tried again", message({ status: "retrying", reason: "the handler failed" }), [], "●─●─●─●─◐─○─○", "retrying"],
   [
     "parked after a failure",
     message({ status: "parked", reason: "the handler failed" }),
     [],
     "●─●─●─●─✕ ○─○",
-    "failed",
+    "parked",
   ],
+  ["parked as too late", message({ status: "parked", route: null, reason: "too late" }), [], "●─●─●─✕ ○─○─○", "parked"],
   [
-    "parked as too late",
-    message({ status: "parked", route: null, reason: "too late" }),
+    "whose handler is running",
+    message({ status: "being handled", reason: 'the handler "boats" is running', since: at, handledAt: null }),
     [],
-    "●─●─●─✕ ○─○─○",
-    "unanswered",
+    "●─●─●─●─◐─○─○",
+    "being handled",
   ],
-  ["dropped by a person", message({ status: "dropped", reason: "the handler failed" }), [], "●─●─●─●─✕ ○─○", "failed"],
-  ["the bot's own words", message({ status: "own", reason: "its own" }), [], "●─●─●─·─·─·─·", "kept"],
-  ["being sent", message({}), [reply({ status: "sending" })], "●─●─●─●─●─◐─○", "being sent"],
-  ["not sent", message({}), [reply({ status: "parked", reason: "blocked" })], "●─●─●─●─●─✕ ○", "not sent"],
+  ["dropped by a person", message({ status: "dropped", reason: "the handler failed" }), [], "●─●─●─●─✕ ○─○", "dropped"],
+  ["the bot's own words", message({ status: "own", reason: "its own" }), [], "●─●─●─·─·─·─·", "own"],
+  ["being sent", message({}), [reply({ status: "sending" })], "●─●─●─●─●─◐─○", "being answered"],
+  ["not sent", message({}), [reply({ status: "parked", reason: "blocked" })], "●─●─●─●─●─✕ ○", "reply parked"],
   [
     "sent in part",
     message({}),
     [reply({ status: "sent" }), reply({ status: "waiting" })],
     "●─●─●─●─●─◐─○",
-    "being sent",
+    "being answered",
   ],
   ["read", message({}), [reply({ status: "read" })], "●─●─●─●─●─●─●", "read"],
 ])("a message %s", (_name, row, replies, rail, word) => {
@@ -98,6 +102,14 @@ test.each<[string, MessageRow, MessageRow[], string, string]>([
 test("our own messages show how far they got; what a person sent skips the stops before", () => {
   expect(railText(messageStops(reply({ status: "sent" }), []))).toBe("●─●─●─●─●─●─○")
   expect(railText(messageStops(reply({ status: "waiting", turn: null, settledAt: null }), []))).toBe("·─·─·─·─·─◐─○")
+})
+
+test("what somebody else said in our name was received, is ours, and answers nothing", () => {
+  const said = reply({ status: "sent", turn: null, origin: "elsewhere", author: "the business app", intake: "itk_1" })
+  const stops = messageStops(said, [])
+  expect(railText(stops)).toBe("●─●─●─·─·─●─○")
+  expect(railWord(stops).word).toBe("sent")
+  expect(stops[3]!.why).toBe("said by the business app, not by the bot: never answered")
 })
 
 test.each([

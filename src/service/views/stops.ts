@@ -5,14 +5,28 @@ import type { MessageRow } from "../../store/messages.ts"
 
 /** A small rail for one message of a list. */
 export function messageStops(message: MessageRow, replies: MessageRow[]): Stop[] {
-  if (message.direction === "out") {
-    const before: Stop[] = (["received", "verified", "parsed", "routed", "handled"] as const).map((stop) => ({
-      stop,
-      state: message.turn ? "done" : "skipped",
-    }))
-    return [...before, ...sentStops([message])]
+  return message.direction === "out" ? ownStops(message) : pathStops(message, replies)
+}
+
+/** The stops of something we said: by the bot, by a person here, or by somebody else in our name. */
+export function ownStops(message: MessageRow): Stop[] {
+  if (message.origin === "elsewhere") {
+    const why = `said by ${message.author ?? "somebody else"}, not by the bot: never answered`
+    return [
+      ...came(message),
+      { stop: "routed", state: "skipped", why },
+      { stop: "handled", state: "skipped" },
+      ...sentStops([message], own),
+    ]
   }
-  return pathStops(message, replies)
+  const state = message.turn ? "done" : "skipped"
+  const before: Stop["stop"][] = ["received", "verified", "parsed", "routed", "handled"]
+  return [...before.map((stop): Stop => ({ stop, state })), ...sentStops([message], own)]
+}
+
+function came({ receivedAt }: MessageRow): Stop[] {
+  const at = iso(receivedAt)
+  return (["received", "verified", "parsed"] as const).map((stop) => ({ stop, state: "done", at }))
 }
 
 /** A message and what was replied to it. */
@@ -53,21 +67,30 @@ export function summaryStops(
     return [
       received,
       verified,
-      { ...parsed, why: "seen before, so long ago that it is no longer known as which message: nothing is done twice" },
+      {
+        ...parsed,
+        word: "seen before",
+        why: "seen before, so long ago that it is no longer known as which message: nothing is done twice",
+      },
       ...rest(["routed", "handled", "sent", "delivered"], "skipped"),
     ]
   if (paths.length === 0)
-    return [received, verified, parsed, ...rest(["routed", "handled", "sent", "delivered"], "skipped")]
+    return [
+      received,
+      verified,
+      { ...parsed, word: "no message" },
+      ...rest(["routed", "handled", "sent", "delivered"], "skipped"),
+    ]
   if (repeated) {
     const first = paths[0]!.message
     return [
       received,
       verified,
-      { ...parsed, why: `seen before, as ${first.id}: nothing is done twice` },
+      { ...parsed, word: "seen before", why: `seen before, as ${first.id}: nothing is done twice` },
       ...rest(["routed", "handled", "sent", "delivered"], "skipped"),
     ]
   }
-  const all = paths.map((path) => pathStops(path.message, path.replies))
+  const all = paths.map((path) => messageStops(path.message, path.replies))
   // Of several messages in one call, the one that needs somebody is the one to show.
   const worst =
     all.find((stops) => stops.some((stop) => stop.state === "stopped")) ??
@@ -81,21 +104,14 @@ function refusalInWords({ why, near }: Extract<IntakeRow["verdict"], { genuine: 
   return `not genuine: ${why}${near ? `. ${near.replace(/\.$/, "")}` : ""}`
 }
 
+/** What a message's own status is called in its rail: by the same word as everywhere. */
 function pathStops(message: MessageRow, replies: MessageRow[]): Stop[] {
-  const at = iso(message.receivedAt)
-  const before: Stop[] = [
-    { stop: "received", state: "done", at },
-    { stop: "verified", state: "done", at },
-    { stop: "parsed", state: "done", at },
-  ]
+  const before = came(message)
+  const word = message.status
   const handledAt = message.handledAt ? iso(message.handledAt) : undefined
   const when = handledAt ? { at: handledAt } : {}
   const why = message.reason ? { why: message.reason } : {}
-  const ahead: Stop[] = [
-    { stop: "handled", state: "ahead" },
-    { stop: "sent", state: "ahead" },
-    { stop: "delivered", state: "ahead" },
-  ]
+  const ahead = (["handled", "sent", "delivered"] as const).map((stop): Stop => ({ stop, state: "ahead" }))
   const routed: Stop = {
     stop: "routed",
     state: "done",
@@ -104,50 +120,74 @@ function pathStops(message: MessageRow, replies: MessageRow[]): Stop[] {
   }
   switch (message.status) {
     case "waiting":
-      return [...before, { stop: "routed", state: "under way", why: "waits for its turn" }, ...ahead]
+      return [
+        ...before,
+        { stop: "routed", state: "under way", word, why: message.reason ?? "waits for its turn" },
+        ...ahead,
+      ]
+    case "being handled": {
+      const since = message.since ? { at: iso(message.since) } : {}
+      return [
+        ...before,
+        { stop: "routed", state: "done", ...since },
+        { stop: "handled", state: "under way", word, ...since, ...why },
+        ...ahead.slice(1),
+      ]
+    }
     case "handled":
     case "unrouted": {
       if (message.status === "unrouted" && replies.length === 0)
-        return [...before, { stop: "routed", state: "stopped", ...when, ...why }, ...ahead]
-      const handled: Stop = {
-        stop: "handled",
-        state: "done",
-        ...when,
-        why: replies.length === 1 ? "1 reply" : `${replies.length} replies`,
-      }
+        return [...before, { stop: "routed", state: "stopped", word, ...when, ...why }, ...ahead]
       if (replies.length === 0)
         return [
           ...before,
           routed,
-          { ...handled, why: "answered nothing" },
+          { stop: "handled", state: "done", word, ...when, why: "answered nothing" },
           { stop: "sent", state: "skipped" },
           { stop: "delivered", state: "skipped" },
         ]
-      return [...before, routed, handled, ...sentStops(replies)]
+      const many = replies.length === 1 ? "1 reply" : `${replies.length} replies`
+      return [
+        ...before,
+        routed,
+        { stop: "handled", state: "done", ...when, why: many },
+        ...sentStops(replies, answering),
+      ]
     }
     case "retrying":
-      return [...before, routed, { stop: "handled", state: "under way", ...when, ...why }, ...ahead.slice(1)]
+      return [...before, routed, { stop: "handled", state: "under way", word, ...when, ...why }, ...ahead.slice(1)]
     case "parked":
     case "dropped": {
-      const decided: Stop =
-        message.route || message.reason?.startsWith("the handler")
-          ? { stop: "handled", state: "stopped", ...when, ...why }
-          : { stop: "routed", state: "stopped", ...when, ...why }
-      const reason = message.status === "dropped" ? { ...decided, why: `dropped; ${message.reason ?? ""}` } : decided
-      return decided.stop === "handled" ? [...before, routed, reason, ...ahead.slice(1)] : [...before, reason, ...ahead]
+      const handled = message.route !== null || message.reason?.startsWith("the handler") === true
+      const reason = message.status === "dropped" ? { why: `dropped; ${message.reason ?? ""}` } : why
+      const decided: Stop = { stop: handled ? "handled" : "routed", state: "stopped", word, ...when, ...reason }
+      return handled ? [...before, routed, decided, ...ahead.slice(1)] : [...before, decided, ...ahead]
     }
     default:
       // Own words, other bots, edits nobody asked for: nothing was to be done, and that is as it should be.
       return [
         ...before,
-        { stop: "routed", state: "skipped", ...when, ...why },
+        { stop: "routed", state: "skipped", word, ...when, ...why },
         ...ahead.map((stop): Stop => ({ ...stop, state: "skipped" })),
       ]
   }
 }
 
+/** What an outbound message's status is called: its own, or what it means for the message it answers. */
+type Words = (status: string) => string
+const own: Words = (status) => status
+const answering: Words = (status) =>
+  ({
+    waiting: "being answered",
+    sending: "being answered",
+    sent: "answered",
+    failed: "reply failed",
+    parked: "reply parked",
+    dropped: "reply dropped",
+  })[status] ?? status
+
 /** How far our own messages got. */
-export function sentStops(replies: MessageRow[]): Stop[] {
+export function sentStops(replies: MessageRow[], words: Words = own): Stop[] {
   const bad = replies.find((reply) => ["parked", "failed", "dropped"].includes(reply.status))
   const last = replies
     .map((reply) => reply.settledAt)
@@ -155,13 +195,17 @@ export function sentStops(replies: MessageRow[]): Stop[] {
     .at(-1)
   const when = last ? { at: iso(last) } : {}
   const delivered: Stop = { stop: "delivered", state: "ahead" }
-  if (bad) return [{ stop: "sent", state: "stopped", ...when, why: `${bad.status}: ${bad.reason ?? ""}` }, delivered]
+  if (bad) {
+    const why = `${bad.status}: ${bad.reason ?? ""}`
+    return [{ stop: "sent", state: "stopped", word: words(bad.status), ...when, why }, delivered]
+  }
   const open = replies.find((reply) => ["waiting", "sending"].includes(reply.status))
   if (open)
     return [
       {
         stop: "sent",
         state: "under way",
+        word: words(open.status),
         ...when,
         why: open.reason ?? (open.status === "sending" ? "a call is under way" : "waits in its line"),
       },
@@ -171,12 +215,16 @@ export function sentStops(replies: MessageRow[]): Stop[] {
   const sent: Stop = {
     stop: "sent",
     state: "done",
+    word: words("sent"),
     ...when,
     why: ids.length > 0 ? `the provider's id ${ids.join(", ")}` : "accepted",
   }
   const told = replies.find((reply) => ["delivered", "read"].includes(reply.status))
   const toldAt = told?.toldAt ? { at: iso(told.toldAt) } : {}
-  return [sent, told ? { stop: "delivered", state: "done", ...toldAt, why: told.status } : untold(replies[0]!)]
+  return [
+    sent,
+    told ? { stop: "delivered", state: "done", word: told.status, ...toldAt, why: told.status } : untold(replies[0]!),
+  ]
 }
 
 /** Whether it came to be delivered: not known yet, or never to be known on this kind of channel. */

@@ -3,6 +3,7 @@ import { getCountries } from "libphonenumber-js/min"
 import { isHandshake } from "../../gateway/handshake.ts"
 import { inline, joined } from "../../gateway/inline.ts"
 import { queuePolling } from "../../gateway/queue.ts"
+import { gatewayAddress } from "../../gateway/parse.ts"
 import { profileSchemas } from "../../gateway/settings.ts"
 import { hasProfile, profileOf, profiles } from "../../gateway/shipped.ts"
 import type { ChannelKind } from "../kind.ts"
@@ -32,6 +33,7 @@ export const custom: ChannelKind = {
   secrets: Joi.object().pattern(Joi.string(), Joi.string()),
   schemasFor: (given, profile) => profileSchemas(settings, profile ?? profiles[String(given.profile)]),
   example: { profile: "plain-json", apiBase: "https://gateway.example", number: "+447700900100" },
+  addressOf: gatewayAddress,
   madeSecrets: {},
   abilities,
   pace,

@@ -132,7 +132,51 @@ test("an echo of ours proves that it arrived; one of the staff's is kept and nev
   const ours = parse(page({ ...echo, message: { ...echo.message, metadata: "msg_01.0" } }))
   expect(ours).toMatchObject({ messages: [], statuses: [{ status: "sent", about: { id: "m_e", mark: "msg_01.0" } }] })
   const staff = parse(page(echo))
-  expect(staff.messages).toMatchObject([{ eventKey: "echo:m_e", own: true, message: { place: { address: "7" } } }])
+  expect(staff.messages).toMatchObject([
+    { eventKey: "echo:m_e", own: true, by: "another application (1)", message: { place: { address: "7" } } },
+  ])
+  const inbox = parse(page({ ...echo, message: { ...echo.message, app_id: undefined } }))
+  expect(inbox.messages[0]!.by).toBe("the page's own inbox")
+})
+
+test("a deletion keeps the mid of what it is about, has a key of its own and names the target", () => {
+  const said = parse(page(event({ message: { mid: "m_1", text: "x" } }))).messages[0]!
+  const gone = parse(page(event({ message: { mid: "m_1", is_deleted: true } }))).messages[0]!
+  expect(gone.message).toMatchObject({ event: "deleted", replyTo: "m_1", from: { address: "7" } })
+  expect(gone.message.providerId).toBeUndefined()
+  expect(gone.eventKey).not.toBe(said.eventKey)
+})
+
+test.each<[string, object, object]>([
+  [
+    "an opened link",
+    { referral: { ref: "poster-12", source: "SHORTLINK" } },
+    { ref: "poster-12", source: "SHORTLINK" },
+  ],
+  ["the first press", { postback: { mid: "m", payload: "start", referral: { ref: "poster" } } }, { ref: "poster" }],
+  [
+    "an advertisement, with words",
+    { message: { mid: "m", text: "hi", referral: { ref: "ad", ad_id: "9", ads_context_data: { ad_title: "Ride!" } } } },
+    { ref: "ad", id: "9", title: "Ride!" },
+  ],
+  ["a plug-in", { optin: { ref: "ticket-7" } }, { ref: "ticket-7" }],
+])("where somebody came from by %s is a field of the message", (_name, content, referral) => {
+  expect(parse(page(event(content))).messages[0]!.message.referral).toEqual(referral)
+})
+
+test.each([
+  ["block", [{ lockedOut: true }]],
+  ["warning", [{ lockedOut: false }]],
+  ["unblock", []],
+])("the provider's word %s about the page's conduct", (action, alarms) => {
+  const told = {
+    recipient: { id: "300" },
+    timestamp: 1,
+    policy_enforcement: { action, reason: "Too many complaints." },
+  }
+  const parsed = parse(page(told))
+  expect(parsed.alarms ?? []).toMatchObject(alarms)
+  expect(parsed.alarms ?? []).toHaveLength(alarms.length)
 })
 
 test("watermarks cover everything up to their time, ids the messages they name", () => {

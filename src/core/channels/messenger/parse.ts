@@ -43,6 +43,7 @@ function readEvent(event: unknown, parsed: Parsed, silent?: string): void {
   const content = objectAt(event, name) ?? {}
   if (name === "delivery" || name === "read") return readMarks(name, content, sender, parsed)
   if (name === "message" && content.is_echo === true) return readEcho(event, content, parsed)
+  if (name === "policy_enforcement") return readEnforcement(content, parsed)
   if (sender === undefined) {
     parsed.notes.push(`${name}: an event without a sender`)
     return
@@ -63,7 +64,7 @@ const frame = new Set(["sender", "recipient", "timestamp", "priority_payload"])
 /** Only a message and a postback are named by their `mid`; elsewhere it names what they are about. */
 function keyOf(name: string, content: JsonObject, sender: string, timestamp: unknown): string {
   const mid = idAt(content, "mid")
-  if (name === "message" && mid !== undefined) return mid
+  if (name === "message" && mid !== undefined) return content.is_deleted === true ? `deleted:${mid}` : mid
   if (name === "postback" && mid !== undefined) return `postback:${mid}`
   if (name === "message_edit") return `edit:${mid ?? sender}:${String(idAt(content, "num_edit") ?? timestamp)}`
   const about = [mid, textAt(content, "action"), textAt(content, "payload")].filter(Boolean).join(":")
@@ -76,8 +77,11 @@ function contentOf(name: string, content: JsonObject): Content {
   const mid = idAt(content, "mid")
   switch (name) {
     case "message": {
+      // A deletion names what it is about, and nothing else.
+      if (content.is_deleted === true) return { event: "deleted", ...(mid ? { replyTo: mid } : {}) }
       const read = messageContent(content)
       if (mid) read.providerId = mid
+      if (content.referral !== undefined) Object.assign(read, referralIn(content))
       return read
     }
     case "postback": {
@@ -90,6 +94,7 @@ function contentOf(name: string, content: JsonObject): Content {
         choice: { id, ...(label ? { label } : {}) },
         ...(label ? { text: label } : {}),
         ...(mid ? { providerId: mid } : {}),
+        ...referralIn(content),
       }
     }
     case "reaction": {
@@ -101,9 +106,44 @@ function contentOf(name: string, content: JsonObject): Content {
       const text = textAt(content, "text")
       return { event: "edited", ...(text ? { text } : {}), ...(mid ? { replyTo: mid } : {}) }
     }
+    case "referral":
+      return { ...strange(name, undefined), ...referralIn({ referral: content }) }
     default:
-      return strange(name, textAt(content, "ref") ?? textAt(content, "text"))
+      return { ...strange(name, textAt(content, "ref") ?? textAt(content, "text")), ...referralIn(content) }
   }
+}
+
+/** The link or advertisement that brought somebody here, with the word of ours that stood in it. */
+function referralIn(content: JsonObject): Pick<Message, "referral"> {
+  const given = objectAt(content, "referral") ?? (textAt(content, "ref") === undefined ? undefined : content)
+  const ref = textAt(given, "ref")
+  const source = textAt(given, "source")
+  const id = idAt(given, "ad_id")
+  const title = textAt(objectAt(given, "ads_context_data"), "ad_title")
+  const referral = {
+    ...(ref ? { ref } : {}),
+    ...(source ? { source } : {}),
+    ...(id ? { id } : {}),
+    ...(title ? { title } : {}),
+  }
+  return Object.keys(referral).length > 0 ? { referral } : {}
+}
+
+/** The provider warns of the page, or takes away what it may do. */
+function readEnforcement(content: JsonObject, parsed: Parsed): void {
+  const action = textAt(content, "action") ?? "(no action)"
+  const reason = textAt(content, "reason")
+  parsed.notes.push(`policy_enforcement: ${action}`)
+  if (action === "unblock") return
+  const blocked = action === "block"
+  parsed.alarms = [
+    ...(parsed.alarms ?? []),
+    {
+      says: `Messenger ${blocked ? "has blocked the page from sending" : `has a warning for the page (${action})`}${reason ? `: ${reason}` : ""}`,
+      remedy: "See the page's support inbox at the provider; appeal there, or change what the bot sends.",
+      lockedOut: blocked,
+    },
+  ]
 }
 
 function strange(name: string, text: string | undefined): Content {
@@ -139,7 +179,7 @@ function messageContent(content: JsonObject): Content {
   const said = words.filter(Boolean).join(" ")
   if (said && textAt(first, "type") === "fallback") return { event: "text", text: said, ...reply }
   return {
-    ...strange(textAt(first, "type") ?? (content.is_deleted === true ? "deleted" : "message"), said || undefined),
+    ...strange(textAt(first, "type") ?? "message", said || undefined),
     ...reply,
   }
 }
@@ -190,12 +230,14 @@ function readEcho(event: JsonObject, content: JsonObject, parsed: Parsed): void 
     return
   }
   const from = idAt(objectAt(event, "sender"), "id")
+  const app = idAt(content, "app_id")
+  const deleted = content.is_deleted === true
   const echo: ParsedMessage = {
-    eventKey: `echo:${mid}`,
+    eventKey: deleted ? `echo:deleted:${mid}` : `echo:${mid}`,
     own: true,
+    by: app === undefined ? "the page's own inbox" : `another application (${app})`,
     message: {
-      ...messageContent(content),
-      providerId: mid,
+      ...(deleted ? { event: "deleted", replyTo: mid } : { ...messageContent(content), providerId: mid }),
       place: { address: to, kind: "direct" },
       ...(from ? { from: { address: from, bot: false } } : {}),
       ...(at ? { sentAt: at } : {}),

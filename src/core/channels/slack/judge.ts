@@ -27,7 +27,7 @@ export function judgeAnswer(answer: ProviderAnswer): Outcome {
     if (answer.status === 404 || answer.status === 410)
       return { outcome: "refused", why: `Slack answered ${answer.status} ${answer.body.slice(0, 80)}`, remedy: expired }
     if (answer.status === 200) return { outcome: "unclear", why: "an answer 200 that cannot be read" }
-    return withoutWords(answer.status, answer.headers, "Slack")
+    return withoutWords(answer, "Slack")
   }
   if (alreadySo.has(error)) return { outcome: "accepted" }
   if (passing.has(error) || answer.status >= 500) return { outcome: "again", why: error, ...(after ? { after } : {}) }

@@ -51,6 +51,10 @@ function readEvent(outer: JsonObject, channel: Channel, parsed: Parsed): void {
   const event = objectAt(outer, "event") ?? {}
   const type = textAt(event, "type") ?? "(no type)"
   const eventId = idAt(outer, "event_id") ?? `${type}:${idAt(event, "event_ts") ?? ""}`
+  if (type === "tokens_revoked" && !ourToken(event, channel)) {
+    parsed.notes.push("tokens_revoked: of people alone; the bot's own token still works")
+    return
+  }
   if (type === "tokens_revoked" || type === "app_uninstalled") {
     parsed.notes.push(type)
     parsed.alarms = [
@@ -74,6 +78,15 @@ function readEvent(outer: JsonObject, channel: Channel, parsed: Parsed): void {
   }
   const { key, message } = read
   parsed.messages.push({ eventKey: key ?? eventId, message })
+}
+
+/** Whether the bot's own token is among those revoked; where none are named, it may be. */
+function ourToken(event: JsonObject, { identity }: Channel): boolean {
+  const tokens = objectAt(event, "tokens")
+  if (!tokens) return true
+  const bots = listAt(tokens, "bot")
+  const ours = [identity?.id, ...(identity?.also ?? [])]
+  return identity === undefined ? bots.length > 0 : bots.some((id) => typeof id === "string" && ours.includes(id))
 }
 
 /** Anything with our own bot's or user's id. */
@@ -353,7 +366,12 @@ function pickedIn(action: unknown): { id: string; label?: string }[] {
   ]
     .map((field) => idAt(action, field))
     .find((id) => id !== undefined)
-  return plain === undefined ? [] : [{ id: plain }]
+  if (plain !== undefined) return [{ id: plain }]
+  // A button without a value is known by its name.
+  if (textAt(action, "type") !== "button") return []
+  const id = idAt(action, "action_id")
+  const label = textAt(objectAt(action, "text"), "text")
+  return id === undefined ? [] : [{ id, ...(label ? { label } : {}) }]
 }
 
 function readInteraction(type: string, content: JsonObject, parsed: Parsed): void {
@@ -364,8 +382,35 @@ function readInteraction(type: string, content: JsonObject, parsed: Parsed): voi
     return
   }
   const id = textAt(content, "callback_id") ?? textAt(objectAt(content, "view"), "callback_id")
-  parsed.messages.push({
-    eventKey: trigger === undefined ? "" : `${type}:${trigger}`,
-    message: { event: "unknown", providerEvent: type, ...at, ...(id ? { text: id } : {}) },
-  })
+  const what: Pick<Message, "event" | "form" | "providerEvent" | "text"> =
+    type === "view_submission"
+      ? { event: "form", form: { ...(id ? { name: id } : {}), fields: filledIn(content) } }
+      : { event: "unknown", providerEvent: type, ...(id ? { text: id } : {}) }
+  parsed.messages.push({ eventKey: trigger === undefined ? "" : `${type}:${trigger}`, message: { ...what, ...at } })
+}
+
+/** What was filled in, by the name of each field; a field whose name stands in two blocks, with the block's before it. */
+function filledIn(content: JsonObject): { [field: string]: unknown } {
+  const blocks = objectAt(objectAt(objectAt(content, "view"), "state"), "values") ?? {}
+  const fields: { [field: string]: unknown } = Object.create(null) as { [field: string]: unknown }
+  for (const [block, actions] of Object.entries(blocks)) {
+    if (!isObject(actions)) continue
+    for (const [name, action] of Object.entries(actions))
+      fields[name in fields ? `${block}.${name}` : name] = valueOf(action)
+  }
+  return { ...fields }
+}
+
+function valueOf(action: unknown): unknown {
+  const picked = pickedIn(action).map((one) => one.id)
+  const several = ["multi_", "checkboxes"].some((word) => textAt(action, "type")?.startsWith(word))
+  if (several) return picked.length > 0 ? picked : listedIn(action)
+  return picked[0] ?? null
+}
+
+/** Picked people and channels are lists of ids, without words. */
+function listedIn(action: unknown): string[] {
+  return ["selected_users", "selected_channels", "selected_conversations"].flatMap((field) =>
+    listAt(action, field).filter((id): id is string => typeof id === "string"),
+  )
 }

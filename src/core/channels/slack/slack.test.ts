@@ -196,6 +196,13 @@ describe("parsing events", () => {
   test.each(["tokens_revoked", "app_uninstalled"])("%s locks the channel out", (type) => {
     expect(parse(event({ type })).alarms).toMatchObject([{ lockedOut: true }])
   })
+
+  test("tokens revoked of people alone lock nothing out; the bot's own does", () => {
+    const revoked = (tokens: object) => parse(event({ type: "tokens_revoked", tokens })).alarms
+    expect(revoked({ oauth: ["U1", "U2"], bot: [] })).toBeUndefined()
+    expect(revoked({ oauth: ["U1"], bot: ["UBOTHER"] })).toBeUndefined()
+    expect(revoked({ oauth: [], bot: ["UBOT"] })).toMatchObject([{ lockedOut: true }])
+  })
 })
 
 describe("commands and presses", () => {
@@ -268,6 +275,11 @@ describe("commands and presses", () => {
       },
       { choice: { id: "y", ids: ["y", "n"] }, text: "Yes, No" },
     ],
+    [
+      "a button without a value, by its name",
+      { type: "button", action_id: "hold:weather", text: { text: "Hold" } },
+      { choice: { id: "hold:weather", label: "Hold" }, text: "Hold" },
+    ],
     ["a day", { type: "datepicker", action_id: "a", selected_date: "2026-12-01" }, { choice: { id: "2026-12-01" } }],
   ])("%s", (_name, action, expected) => {
     expect(only(press([action])).message).toMatchObject({
@@ -292,14 +304,32 @@ describe("commands and presses", () => {
         payload: JSON.stringify({
           type: "view_submission",
           user: { id: "U1" },
-          view: { callback_id: "claim", hash: "h" },
+          view: {
+            callback_id: "claim",
+            hash: "h",
+            state: {
+              values: {
+                b1: { colour: { type: "plain_text_input", value: "red" } },
+                b2: { boat: { type: "static_select", selected_option: { value: "noon", text: { text: "Noon" } } } },
+                b3: { days: { type: "checkboxes", selected_options: [{ value: "sat" }, { value: "sun" }] } },
+                b4: { who: { type: "multi_users_select", selected_users: ["U2", "U3"] } },
+                b5: { colour: { type: "plain_text_input", value: null } },
+              },
+            },
+          },
           trigger_id: "3.3",
         }),
       }),
     )
     expect(submitted).toMatchObject({
       eventKey: "view_submission:3.3",
-      message: { event: "unknown", providerEvent: "view_submission" },
+      message: {
+        event: "form",
+        form: {
+          name: "claim",
+          fields: { colour: "red", boat: "noon", days: ["sat", "sun"], who: ["U2", "U3"], "b5.colour": null },
+        },
+      },
     })
   })
 

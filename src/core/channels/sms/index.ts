@@ -4,6 +4,7 @@ import { isHandshake } from "../../gateway/handshake.ts"
 import { inline, joined } from "../../gateway/inline.ts"
 import { e164 } from "../../gateway/numbers.ts"
 import { queuePolling } from "../../gateway/queue.ts"
+import { gatewayAddress } from "../../gateway/parse.ts"
 import { profileSchemas } from "../../gateway/settings.ts"
 import { profileOf, profiles } from "../../gateway/shipped.ts"
 import type { ChannelKind } from "../kind.ts"
@@ -45,6 +46,7 @@ export const sms: ChannelKind = {
   schemasFor: (given, profile) =>
     profileSchemas(settings, profile ?? profiles[String(given.profile ?? "form-gateway")]),
   example: { apiBase: "https://gateway.example", number: "+447700900100", accountId: "1" },
+  addressOf: gatewayAddress,
   madeSecrets: {},
   abilities,
   pace,

@@ -131,7 +131,7 @@ describe("parsing", () => {
     [
       "a prefix before the number",
       { From: "whatsapp:+447700900123", ProfileName: "Inês" },
-      { place: { address: "+447700900123", title: "Inês" }, from: { name: "Inês" } },
+      { place: { address: "whatsapp:+447700900123", title: "Inês" }, from: { name: "Inês" } },
     ],
     ["a button", { ButtonPayload: "yes", ButtonText: "Yes" }, { event: "choice", choice: { id: "yes", label: "Yes" } }],
     ["a row of a list", { ListId: "r", ListTitle: "Row" }, { event: "choice", choice: { id: "r", label: "Row" } }],
@@ -147,6 +147,32 @@ describe("parsing", () => {
     const read = only(formCall({ ...said, ...more }), form)
     expect(read).toMatchObject({ eventKey: "SM1", message: expected })
     expect(read.own).toBeUndefined()
+  })
+
+  test("an answer leaves the way its question came, by the channel's own where that says none", () => {
+    const sent = (address: string, addressPrefix = "") => {
+      const usual = { ...form, settings: { ...form.settings, addressPrefix } }
+      const [call] = sms.render({ part: "text", text: "hi" }, { address, kind: "direct" }, usual).calls
+      const { fields } = call!.body as { fields: { name: string; value: unknown }[] }
+      return Object.fromEntries(fields.map(({ name, value }) => [name, value]))
+    }
+    expect(sent("whatsapp:+447700900123").From).toBe("whatsapp:+447700900999")
+    expect(sent("+447700900123").From).toBe("+447700900999")
+    expect(sent("+447700900123", "whatsapp:").From).toBe("whatsapp:+447700900999")
+    expect(sent("sms:+447700900123", "whatsapp:").From).toBe("+447700900999")
+    const came = (From: string) => only(formCall({ ...said, From }), form).message.place.address
+    expect(came("whatsapp:+447700900123")).not.toBe(came("+447700900123"))
+  })
+
+  test("a number is brought to E.164 however it is written, and keeps its way", () => {
+    const at = (given: string, settings: object = {}) =>
+      sms.addressOf!(given, { ...form, settings: { ...form.settings, ...settings } })
+    for (const given of ["447700900123", "+447700900123", "+44 7700 900123", "tel:+447700900123"])
+      expect(at(given)).toBe("+447700900123")
+    expect(at("07700 900123", { country: "GB" })).toBe("+447700900123")
+    expect(at("447700900123", { addressPrefix: "whatsapp:" })).toBe("+447700900123")
+    expect(at("whatsapp:447700900123")).toBe("whatsapp:+447700900123")
+    expect([at("87787"), at("acr:Ab1-2"), at("FERRY")]).toEqual(["87787", "acr:Ab1-2", "FERRY"])
   })
 
   test.each([
@@ -207,6 +233,27 @@ describe("parsing", () => {
     expect(sms.parse(jsonCall(report({ ...one, deliveryStatus: "DeliveryUncertain" })), oma)).toMatchObject({
       statuses: [],
       notes: [expect.stringContaining("DeliveryUncertain")],
+    })
+  })
+
+  test("the sister notification, of messages of any sort, tells of a message too; an anonymous sender stays one", () => {
+    const inboundMessage = {
+      messageId: "m2",
+      senderAddress: "acr:pseudonym-123",
+      destinationAddress: "tel:+447700900999",
+      inboundSMSTextMessage: { message: "boat?" },
+      dateTime: "2026-11-23T08:00:00Z",
+    }
+    const read = only(jsonCall({ inboundMessageNotification: { inboundMessage } }), oma)
+    expect(read).toMatchObject({ eventKey: "m2", message: { text: "boat?", place: { address: "acr:pseudonym-123" } } })
+    expect(read.own).toBeUndefined()
+  })
+
+  test("the gateway's word that its subscription has ended is heard by the operator", () => {
+    const ended = { subscriptionCancellationNotification: { callbackData: "1", reason: { text: "expired" } } }
+    expect(sms.parse(jsonCall(ended), oma)).toMatchObject({
+      messages: [],
+      alarms: [{ lockedOut: false, says: expect.stringContaining("expired") as unknown }],
     })
   })
 
@@ -312,6 +359,21 @@ describe("sending", () => {
       { outcome: "again", after: 4 },
     ],
     ["a fault there", { status: 503, headers: {}, body: "busy" }, { outcome: "again" }],
+    [
+      "words in a list",
+      { status: 400, headers: {}, body: '{"code":1,"message":[{"text":"No such number"},{"text":"Check it"}]}' },
+      { outcome: "refused", why: "No such number; Check it (code 1)" },
+    ],
+    [
+      "words elsewhere",
+      { status: 422, headers: {}, body: '{"errors":{"to":"is landline"}}' },
+      { outcome: "refused", why: 'answer 422: {"errors":{"to":"is landline"}}' },
+    ],
+    [
+      "no JSON at all",
+      { status: 400, headers: {}, body: "bad number" },
+      { why: "The gateway answered 400: bad number" },
+    ],
     ["garbage", { status: 200, headers: {}, body: "<html>" }, { outcome: "unclear" }],
   ])("judging: %s", (_name, answer, outcome) => {
     expect(sms.judge({} as never, answer, form)).toMatchObject(outcome)

@@ -44,6 +44,7 @@ const readers: { [update: string]: Reader } = {
   edited_channel_post: readEdit,
   callback_query: readPress,
   message_reaction: readReaction,
+  poll_answer: readVote,
   my_chat_member: readMembership,
   chat_member: readMembership,
 }
@@ -52,6 +53,24 @@ function readMessage(event: JsonObject, channel: Channel): Message | undefined {
   const place = readPlace(event)
   if (place === undefined) return undefined
   return withOrigin(content(event, channel), event, place)
+}
+
+/** A vote in a poll of ours names the poll and the person, and no chat. One that was taken back picks nothing. */
+function readVote(event: JsonObject): Message | undefined {
+  const poll = idAt(event, "poll_id")
+  const voter = objectAt(event, "user") ?? objectAt(event, "voter_chat")
+  const address = idAt(voter, "id")
+  if (poll === undefined || voter === undefined || address === undefined) return undefined
+  const from = objectAt(event, "user") && readPerson(voter)
+  const ids = listAt(event, "option_ids").map((option) => `${poll}:${String(option)}`)
+  const place: Place = { address, kind: "direct" }
+  if (ids.length === 0) return { event: "unknown", providerEvent: "poll_answer", place, ...(from ? { from } : {}) }
+  return {
+    event: "choice",
+    choice: { id: ids[0]!, ...(ids.length > 1 ? { ids } : {}) },
+    place,
+    ...(from ? { from } : {}),
+  }
 }
 
 function readEdit(event: JsonObject, channel: Channel): Message | undefined {

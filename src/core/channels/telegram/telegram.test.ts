@@ -348,6 +348,18 @@ describe("parsing", () => {
   })
 })
 
+test("a vote in a poll is a choice of the person's, by poll and option; one taken back picks nothing", () => {
+  const vote = (option_ids: number[]) =>
+    only({ update_id: 901, poll_answer: { poll_id: "5010203040506070809", user: person, option_ids } }).message
+  expect(vote([2, 0])).toMatchObject({
+    event: "choice",
+    choice: { id: "5010203040506070809:2", ids: ["5010203040506070809:2", "5010203040506070809:0"] },
+    place: { address: String(person.id), kind: "direct" },
+    from: { address: String(person.id) },
+  })
+  expect(vote([])).toMatchObject({ event: "unknown", providerEvent: "poll_answer" })
+})
+
 const place = { address: "-1001234567890", kind: "group" as const }
 const render = (part: ReplyPart, where: { address: string; kind: "group" | "direct"; topic?: string } = place) =>
   telegram.render(part, where, channel)

@@ -23,6 +23,12 @@ export function sendCall(type: string, content: { [field: string]: unknown }): O
   }
 }
 
+/** The same to a group, where it says something at all. */
+export function toGroup(call: OutgoingCall): OutgoingCall {
+  if (!call.speaks || !call.body || !("json" in call.body)) return call
+  return { ...call, body: { json: { ...(call.body.json as object), recipient_type: "group" } } }
+}
+
 const messagesAddress: OutgoingCall["address"] = [
   { setting: "apiBase" },
   "/",

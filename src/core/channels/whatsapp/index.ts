@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { e164 } from "../../gateway/numbers.ts"
 import { isHubHandshake } from "../../signature/hubSignature.ts"
 import type { ChannelKind } from "../kind.ts"
 import { account, fetching, uploading } from "./account.ts"
@@ -9,6 +10,12 @@ import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
 import { proof, verify } from "./verify.ts"
+
+/** People are whole numbers without a plus sign; a group's id is anything else. */
+function addressOf(given: string): string {
+  if (!/^\+?[\d\s().\-/]+$/.test(given)) return given.trim()
+  return (e164(given, undefined) ?? given).replace(/\D/g, "")
+}
 
 /** WhatsApp's Cloud API. Source of every rule: the provider's public documentation. */
 export const whatsapp: ChannelKind = {
@@ -41,6 +48,7 @@ export const whatsapp: ChannelKind = {
     appSecret: Joi.string().pattern(/^\S+$/).message("appSecret must not contain spaces").required(),
     verifyToken: Joi.string().min(1).max(256),
   }),
+  addressOf,
   example: { phoneNumberId: "1", businessAccountId: "1" },
   madeSecrets: { verifyToken: 32 },
   abilities,

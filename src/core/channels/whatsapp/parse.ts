@@ -1,7 +1,7 @@
 import { isoSeconds, saidText } from "../../message/command.ts"
 import type { JsonObject } from "../../message/json.ts"
 import { idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
-import type { Media, MediaKind, Message, Sender } from "../../message/message.ts"
+import type { Contact, Media, MediaKind, Message, Sender } from "../../message/message.ts"
 import type { Channel, Parsed, ParsedStatus } from "../kind.ts"
 import type { InboundCall } from "../call.ts"
 import { nothingParsed } from "../kind.ts"
@@ -48,6 +48,13 @@ function readChange(entry: unknown, change: unknown, channel: Channel, parsed: P
     case "message_template_status_update":
       readTemplate(entry, value, parsed)
       return
+    case "account_update":
+    case "account_alerts":
+    case "account_review_update":
+    case "phone_number_quality_update":
+    case "business_capability_update":
+      readAccount(field, value, parsed)
+      return
     case "history":
       parsed.notes.push("history: messages of the past are kept as they came and never answered")
       return
@@ -71,6 +78,9 @@ function readMessages(value: JsonObject, parsed: Parsed): void {
     }
     const from = senderOf(address, people.get(address))
     const read = readMessage(message, id, from)
+    // What the provider says of a message it could not read is not a word of the person's.
+    const faults = listAt(message, "errors").map(errorWords).join("; ")
+    if (faults) parsed.notes.push(`${textAt(message, "type") ?? "a message"} ${id}: ${faults}`)
     parsed.messages.push({ eventKey: id, message: read })
     const to = textAt(objectAt(message, "system"), "wa_id") ?? textAt(objectAt(message, "system"), "new_wa_id")
     if (to !== undefined && to !== address) parsed.moves.push({ from: address, to })
@@ -98,12 +108,15 @@ function readMessage(message: JsonObject, id: string, from: Sender): Message {
   // Field by field: spreading optional ones took a fifth of the time of reading a call.
   const read = contentOf(message) as Message
   read.providerId = id
-  read.place = { address: from.address, kind: "direct" }
-  if (from.name) read.place.title = from.name
+  const group = idAt(message, "group_id")
+  read.place = group === undefined ? { address: from.address, kind: "direct" } : { address: group, kind: "group" }
+  if (from.name && group === undefined) read.place.title = from.name
   read.from = from
   const context = objectAt(message, "context")
   const replyTo = idAt(context, "id")
   if (replyTo) read.replyTo = replyTo
+  const referral = objectAt(message, "referral")
+  if (referral) read.referral = referralOf(referral)
   if (context?.forwarded === true || context?.frequently_forwarded === true) read.forwarded = {}
   const sentAt = isoSeconds(message.timestamp)
   if (sentAt) read.sentAt = sentAt
@@ -147,21 +160,18 @@ function contentOf(message: JsonObject): Content {
       }
     }
     case "contacts": {
-      const [first] = listAt(message, "contacts")
-      const [phone] = listAt(first, "phones")
-      const name = textAt(objectAt(first, "name"), "formatted_name") ?? textAt(objectAt(first, "name"), "first_name")
-      const number = textAt(phone, "phone")
-      const address = textAt(phone, "wa_id")
-      if (name === undefined && number === undefined) return strange(type, content)
-      return {
-        event: "contact",
-        contact: { name: name ?? number!, ...(number ? { phone: number } : {}), ...(address ? { address } : {}) },
-      }
+      const contacts = listAt(message, "contacts")
+        .map(contactOf)
+        .filter((one) => one !== undefined)
+      if (contacts.length === 0) return strange(type, content)
+      return { event: "contact", contact: contacts[0]!, ...(contacts.length > 1 ? { contacts } : {}) }
     }
     case "interactive": {
       const picked = objectAt(content, "button_reply") ?? objectAt(content, "list_reply")
       const id = idAt(picked, "id")
-      if (id === undefined) return strange(textAt(content, "type") ?? type, objectAt(content, "nfm_reply"))
+      const filled = objectAt(content, "nfm_reply")
+      if (filled) return formOf(filled)
+      if (id === undefined) return strange(textAt(content, "type") ?? type, undefined)
       return chosen(id, textAt(picked, "title"))
     }
     case "button": {
@@ -175,6 +185,17 @@ function contentOf(message: JsonObject): Content {
       if (to === undefined) return strange(type, content)
       return { event: "reaction", reaction: { emoji: emoji ?? "", removed: emoji === undefined, to } }
     }
+    case "order": {
+      const items = listAt(content, "product_items")
+      if (items.length === 0) return strange(type, content)
+      const text = textAt(content, "text")
+      const catalog = idAt(content, "catalog_id")
+      return {
+        event: "form",
+        form: { name: "order", fields: { ...(catalog ? { catalog } : {}), items } },
+        ...(text ? { text } : {}),
+      }
+    }
     case "edit": {
       const inner = objectAt(content, "message") ?? content
       const text = textAt(objectAt(inner, "text"), "body") ?? textAt(inner, "body")
@@ -186,7 +207,47 @@ function contentOf(message: JsonObject): Content {
       return { event: "deleted", ...(to ? { replyTo: to } : {}) }
     }
     default:
-      return strange(type, content, message)
+      return strange(type, content)
+  }
+}
+
+function contactOf(card: unknown): Contact | undefined {
+  const [phone] = listAt(card, "phones")
+  const named = objectAt(card, "name")
+  const name = textAt(named, "formatted_name") ?? textAt(named, "first_name")
+  const number = textAt(phone, "phone")
+  const address = textAt(phone, "wa_id")
+  if (name === undefined && number === undefined) return undefined
+  return { name: name ?? number!, ...(number ? { phone: number } : {}), ...(address ? { address } : {}) }
+}
+
+/** What was filled in comes as JSON within JSON. */
+function formOf(filled: JsonObject): Content {
+  const name = textAt(filled, "name")
+  const text = textAt(filled, "body")
+  let fields: unknown
+  try {
+    fields = readStorableJson(Buffer.from(textAt(filled, "response_json") ?? "{}"))
+  } catch {
+    fields = { response_json: textAt(filled, "response_json") }
+  }
+  return {
+    event: "form",
+    form: { ...(name ? { name } : {}), fields: isObject(fields) ? fields : { answer: fields } },
+    ...(text ? { text } : {}),
+  }
+}
+
+function referralOf(referral: JsonObject): NonNullable<Message["referral"]> {
+  const ref = textAt(referral, "ref")
+  const source = textAt(referral, "source_url") ?? textAt(referral, "source_type")
+  const id = idAt(referral, "source_id")
+  const title = textAt(referral, "headline")
+  return {
+    ...(ref ? { ref } : {}),
+    ...(source ? { source } : {}),
+    ...(id ? { id } : {}),
+    ...(title ? { title } : {}),
   }
 }
 
@@ -210,9 +271,8 @@ function mediaOf(kind: MediaKind, content: JsonObject | undefined): Media | unde
 }
 
 /** Whatever has no word of ours: kept, with the words a person would read in it. */
-function strange(type: string, content: JsonObject | undefined, message?: JsonObject): Content {
-  const errors = listAt(message, "errors").map(errorWords).join("; ")
-  const text = textAt(content, "body") ?? textAt(content, "text") ?? (errors || undefined)
+function strange(type: string, content: JsonObject | undefined): Content {
+  const text = textAt(content, "body") ?? textAt(content, "text")
   return { event: "unknown", providerEvent: type, ...(text ? { text } : {}) }
 }
 
@@ -255,6 +315,7 @@ function readEchoes(value: JsonObject, parsed: Parsed): void {
     parsed.messages.push({
       eventKey: `echo:${id}`,
       own: true,
+      by: "the business app",
       message: {
         ...contentOf(echo),
         providerId: id,
@@ -276,7 +337,6 @@ function readTemplate(entry: unknown, value: JsonObject, parsed: Parsed): void {
   parsed.messages.push({
     // The provider gives these no id of their own; a repetition has the same time.
     eventKey: `template:${id}:${language}:${event}:${idAt(entry, "time") ?? ""}`,
-    own: true,
     message: {
       event: "template-status",
       providerEvent: event,
@@ -284,4 +344,36 @@ function readTemplate(entry: unknown, value: JsonObject, parsed: Parsed): void {
       text: `${name}${language ? ` (${language})` : ""} ${event}${why}`,
     },
   })
+}
+
+/** Words of the provider's about the account that ask for nothing: good news, and what is the same as before. */
+const good = /^(VERIFIED|APPROVED|REINSTATE|UPGRADE|ONBOARDING|UNFLAGGED|GREEN|ACCOUNT_RECONNECTED|PARTNER_ADDED|NONE)/
+
+/** With these nothing can be sent any more. */
+const ended = /^(DISABLE|ACCOUNT_DELETED|ACCOUNT_OFFBOARDED|PARTNER_REMOVED|PARTNER_APP_UNINSTALLED|REJECTED)/
+
+/** What the provider says of the account as a whole: warnings, limits, its end. */
+function readAccount(field: string, value: JsonObject, parsed: Parsed): void {
+  const ban =
+    textAt(objectAt(value, "ban_info"), "waba_ban_state") ?? listAt(objectAt(value, "ban_info"), "waba_ban_state")[0]
+  const words = [ban, textAt(value, "event"), textAt(value, "decision"), textAt(value, "alert_type")]
+  const said = words.filter((word): word is string => typeof word === "string" && word !== "")
+  const [word = "(no event)"] = said
+  parsed.notes.push(`${field}: ${said.join(", ") || word}`)
+  if (said.length === 0 || good.test(word)) return
+  const more = [
+    textAt(objectAt(value, "violation_info"), "violation_type"),
+    ...listAt(value, "restriction_info").map((one) => textAt(one, "restriction_type")),
+    textAt(value, "current_limit") && `the limit is ${textAt(value, "current_limit")}`,
+    textAt(value, "alert_description"),
+    textAt(value, "rejection_reason"),
+  ].filter(Boolean)
+  parsed.alarms = [
+    ...(parsed.alarms ?? []),
+    {
+      says: `WhatsApp says of the account: ${[...new Set(said)].join(", ")}${more.length > 0 ? ` (${more.join("; ")})` : ""}`,
+      remedy: "See the account's status in the provider's business manager, and act or appeal there.",
+      lockedOut: said.some((one) => ended.test(one)),
+    },
+  ]
 }

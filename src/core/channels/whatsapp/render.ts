@@ -9,7 +9,7 @@ import { splitWritten, writeMarked } from "../../message/written.ts"
 import type { Channel, Rendered } from "../kind.ts"
 import { nothingRendered } from "../kind.ts"
 import { cardWords, linkLine, numberedLines, optionId, uploadOf } from "../options.ts"
-import { readCall, sendCall } from "./calls.ts"
+import { readCall, sendCall, toGroup } from "./calls.ts"
 import { limits } from "./limits.ts"
 
 const style: WritingStyle = {
@@ -21,7 +21,14 @@ const style: WritingStyle = {
 }
 
 /** Writes one part of a reply as calls of the Cloud API, within its limits. */
-export function render(part: ReplyPart, _place: Place, channel: Channel, offered = 0): Rendered {
+export function render(part: ReplyPart, place: Place, channel: Channel, offered = 0): Rendered {
+  if (place.kind === "broadcast")
+    return { ...nothingRendered(), impossible: "this is where the provider tells of templates: nobody reads there" }
+  const rendered = renderFor(part, channel, offered)
+  return place.kind === "group" ? { ...rendered, calls: rendered.calls.map(toGroup) } : rendered
+}
+
+function renderFor(part: ReplyPart, channel: Channel, offered: number): Rendered {
   const out = nothingRendered()
   const offer = (words: MarkedText, options: Option[], picture?: string, before = offered) =>
     offerChoices({

@@ -151,8 +151,64 @@ describe("parsing", () => {
     ],
     [
       "a form",
-      { type: "interactive", interactive: { type: "nfm_reply", nfm_reply: { body: "Sent", response_json: "{}" } } },
-      { event: "unknown", providerEvent: "nfm_reply", text: "Sent" },
+      {
+        type: "interactive",
+        interactive: {
+          type: "nfm_reply",
+          nfm_reply: { name: "flow", body: "Sent", response_json: '{"seats":3,"day":"friday"}' },
+        },
+      },
+      { event: "form", text: "Sent", form: { name: "flow", fields: { seats: 3, day: "friday" } } },
+    ],
+    [
+      "a form whose answers are no JSON",
+      { type: "interactive", interactive: { type: "nfm_reply", nfm_reply: { response_json: "{oops" } } },
+      { event: "form", form: { fields: { response_json: "{oops" } } },
+    ],
+    [
+      "an order",
+      {
+        type: "order",
+        order: {
+          catalog_id: "7",
+          text: "For friday",
+          product_items: [{ product_retailer_id: "pass-day", quantity: 2 }],
+        },
+      },
+      {
+        event: "form",
+        text: "For friday",
+        form: { name: "order", fields: { catalog: "7", items: [{ product_retailer_id: "pass-day", quantity: 2 }] } },
+      },
+    ],
+    [
+      "two contact cards",
+      {
+        type: "contacts",
+        contacts: [
+          { name: { formatted_name: "Ada" }, phones: [{ phone: "+447700900124" }] },
+          { name: { formatted_name: "Tom" }, phones: [{ phone: "+447700900125", wa_id: "447700900125" }] },
+        ],
+      },
+      {
+        event: "contact",
+        contact: { name: "Ada", phone: "+447700900124" },
+        contacts: [{ name: "Ada" }, { name: "Tom", phone: "+447700900125", address: "447700900125" }],
+      },
+    ],
+    [
+      "words of somebody an advertisement brought",
+      {
+        type: "text",
+        text: { body: "hello" },
+        referral: { source_url: "https://fb.example/1", source_id: "ad1", headline: "Ride!", ref: "summer" },
+      },
+      { event: "text", referral: { ref: "summer", source: "https://fb.example/1", id: "ad1", title: "Ride!" } },
+    ],
+    [
+      "words in a group, whose place is the group",
+      { type: "text", text: { body: "hello" }, group_id: "Y2FwaV9ncm91cA" },
+      { place: { address: "Y2FwaV9ncm91cA", kind: "group" }, from: { address: "447700900123" } },
     ],
     [
       "a template's button",
@@ -187,7 +243,7 @@ describe("parsing", () => {
     [
       "what it cannot show",
       { type: "unsupported", errors: [{ code: 131051, title: "Unsupported message type" }] },
-      { event: "unknown", providerEvent: "unsupported", text: "Unsupported message type (code 131051)" },
+      { event: "unknown", providerEvent: "unsupported" },
     ],
     [
       "what nobody knows yet",
@@ -196,6 +252,52 @@ describe("parsing", () => {
     ],
   ])("%s", (_name, content, expected) => {
     expect(only(message(content)).message).toMatchObject(expected)
+  })
+
+  test("the provider's words for what it could not read are a note, and nobody's text", () => {
+    const parsed = parse(
+      message({ type: "unsupported", errors: [{ code: 131051, title: "Unsupported message type" }] }),
+    )
+    expect(parsed.messages[0]!.message.text).toBeUndefined()
+    expect(parsed.notes).toEqual([expect.stringContaining("Unsupported message type (code 131051)")])
+  })
+
+  test.each<[string, object, object[]]>([
+    ["account_update", { event: "VERIFIED_ACCOUNT" }, []],
+    [
+      "account_update",
+      { event: "ACCOUNT_VIOLATION", violation_info: { violation_type: "ADULT" } },
+      [{ lockedOut: false, says: expect.stringContaining("ADULT") as unknown }],
+    ],
+    [
+      "account_update",
+      { event: "DISABLED_UPDATE", ban_info: { waba_ban_state: ["SCHEDULE_FOR_DISABLE"] } },
+      [{ says: expect.stringContaining("SCHEDULE_FOR_DISABLE") as unknown }],
+    ],
+    ["account_update", { ban_info: { waba_ban_state: "DISABLE" } }, [{ lockedOut: true }]],
+    ["account_update", { ban_info: { waba_ban_state: "REINSTATE" } }, []],
+    ["account_update", { event: "PARTNER_APP_UNINSTALLED" }, [{ lockedOut: true }]],
+    ["phone_number_quality_update", { event: "FLAGGED", current_limit: "TIER_250" }, [{ lockedOut: false }]],
+    ["account_review_update", { decision: "REJECTED" }, [{ lockedOut: true }]],
+  ])("%s %j: what the operator must hear is an alarm", (field, value, alarms) => {
+    const parsed = parse(change(value, field))
+    expect(parsed.messages).toEqual([])
+    expect(parsed.alarms ?? []).toMatchObject(alarms)
+    expect(parsed.alarms ?? []).toHaveLength(alarms.length)
+  })
+
+  test("a number is brought to the form this kind keeps, a group's id is left alone", () => {
+    for (const given of ["447700900123", "+447700900123", "+44 7700 900123", "+44 (7700) 900-123"])
+      expect(whatsapp.addressOf!(given, channel)).toBe("447700900123")
+    expect(whatsapp.addressOf!("Y2FwaV9ncm91cA", channel)).toBe("Y2FwaV9ncm91cA")
+  })
+
+  test("an answer to a group goes to the group; where templates are told of, nothing is said", () => {
+    const say = (kind: "group" | "direct" | "broadcast") =>
+      whatsapp.render({ part: "text", text: "hi" }, { address: "g", kind }, channel)
+    expect(say("group").calls[0]!.body).toMatchObject({ json: { recipient_type: "group" } })
+    expect(say("direct").calls[0]!.body).toMatchObject({ json: { recipient_type: "individual" } })
+    expect(say("broadcast")).toMatchObject({ calls: [], impossible: expect.stringContaining("templates") as unknown })
   })
 
   test("several entries, changes, messages and statuses in one call are all read", () => {
@@ -277,7 +379,7 @@ describe("parsing", () => {
         "smb_message_echoes",
       ),
     )
-    expect(echo).toMatchObject({ own: true, message: { place: { address: "447700900123" }, text: "hi" } })
+    expect(echo).toMatchObject({ by: "the business app", message: { place: { address: "447700900123" }, text: "hi" } })
     expect(parse(change({ history: [{ threads: [] }] }, "history")).messages).toEqual([])
   })
 
@@ -309,6 +411,8 @@ describe("parsing", () => {
       text: "hold (en) APPROVED",
       place: { address: "102" },
     })
+    // A route may name it.
+    expect(told.own).toBeUndefined()
     expect(only(body(2)).eventKey).not.toBe(told.eventKey)
   })
 
