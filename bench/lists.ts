@@ -6,6 +6,14 @@ export interface Asked {
   path: string
 }
 
+/** How long each list took, in milliseconds, with a small record and with a large one. */
+export interface ListTimes {
+  small: number
+  large: number
+  months: number
+  times: { name: string; small: number; large: number }[]
+}
+
 /** Every list and search of the API, with what is common, rare and large in a made-up record. */
 export function listsOf(record: MadeRecord, known: { message: string; passage: string; cursors: Cursors }): Asked[] {
   const { large, common, rare, busy, still, day } = record

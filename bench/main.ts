@@ -8,9 +8,10 @@ import type { Subject, WobbetSubject } from "./stage.ts"
 import { flood, searchTimes } from "./forged.ts"
 import type { FloodResult } from "./forged.ts"
 import type { Results, Run, Share } from "./results.ts"
+import { measureLists } from "./large.ts"
 import { measureKinds } from "./kinds.ts"
 import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
-import { printForged, printKinds, printTable } from "./table.ts"
+import { printForged, printKinds, printLists, printTable } from "./table.ts"
 
 /**
  * Each figure beside its baseline, taken in turn on one machine, from one load generator and one database server. What
@@ -25,6 +26,9 @@ const { values: options } = parseArgs({
     kinds: { type: "boolean" },
     /** Measures forged calls alone, and keeps the other figures as they are. */
     forged: { type: "boolean" },
+    /** Measures lists and searches alone, with a record of so many messages over two years beside one of 10,000. */
+    large: { type: "boolean" },
+    messages: { type: "string", default: "2000000" },
     /** Shows the figures of the last run again, and measures nothing. */
     show: { type: "boolean" },
   },
@@ -213,6 +217,14 @@ try {
     if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
     if (options.json) process.stdout.write(`${JSON.stringify(results.forged, null, 2)}\n`)
     else printForged(results.forged!)
+  } else if (options.large) {
+    const before = JSON.parse(readFileSync(file, "utf8")) as Results
+    const sizes = { small: 10_000, large: Number(options.messages) * size }
+    const databases = { small: await freshDatabase(), large: await freshDatabase() }
+    const results: Results = { ...before, lists: await measureLists(databases, sizes, home, say) }
+    if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
+    if (options.json) process.stdout.write(`${JSON.stringify(results.lists, null, 2)}\n`)
+    else printLists(results.lists!)
   } else await measureAll()
 } finally {
   for (const subject of subjects) await subject.stop()
@@ -221,6 +233,12 @@ try {
   rmSync(home, { recursive: true, force: true })
 }
 process.exit(0)
+
+/** Lists are measured by themselves: filling the record alone takes minutes. */
+function listsBefore(): Pick<Results, "lists"> {
+  const { lists } = JSON.parse(readFileSync(file, "utf8")) as Results
+  return lists ? { lists } : {}
+}
 
 async function measureAll(): Promise<void> {
   const handwritten: Run[] = []
@@ -249,6 +267,7 @@ async function measureAll(): Promise<void> {
     memory: kept,
     kinds: await kindsOf(),
     forged: await forgedOf(),
+    ...listsBefore(),
   }
   if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
   if (options.json) process.stdout.write(`${JSON.stringify(results, null, 2)}\n`)

@@ -1,5 +1,6 @@
 import type { FloodResult, SearchTime } from "./forged.ts"
 import type { KindRates } from "./kinds.ts"
+import type { ListTimes } from "./lists.ts"
 
 /** One part of a measured run: milliseconds of processor time a message. */
 export interface Share {
@@ -28,5 +29,7 @@ export interface Results {
   /** Reading and rendering by kind; and messages handled end to end a second, by kind, in rounds. */
   kinds?: { rates: KindRates[]; handled: { [kind: string]: number[] } }
   /** Finding out why a call was refused, and a flood of such calls beside genuine ones. */
+  /** Every list and search, with a small record and with a large one. */
+  lists?: ListTimes
   forged?: { search: SearchTime[]; floods: FloodResult[] }
 }

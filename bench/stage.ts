@@ -144,7 +144,7 @@ export async function startWobbet(databaseUrl: string, home: string, load: Load,
   }
 }
 
-async function freePort(): Promise<number> {
+export async function freePort(): Promise<number> {
   return new Promise((done) => {
     const probe = createServer()
     probe.listen(0, "127.0.0.1", () => {

@@ -1,5 +1,6 @@
 import Table from "cli-table3"
 import pc from "picocolors"
+import type { ListTimes } from "./lists.ts"
 import type { Results, Run, Share } from "./results.ts"
 
 const style = { head: ["bold"], border: ["gray"], compact: true }
@@ -85,6 +86,29 @@ export function printTable(results: Results): void {
   process.stdout.write(`${cost.toString()}\n`)
   if (results.kinds) printKinds(results.kinds)
   if (results.forged) printForged(results.forged)
+  if (results.lists) printLists(results.lists)
+}
+
+/** Every list with two records; twice the time of the small one, or 100 ms, is too much. */
+export function printLists({ small, large, months, times }: ListTimes): void {
+  const table = new Table({ head: ["list or search, p50", thousands(small), thousands(large), "ratio", ""], style })
+  for (const { name, small: before, large: after } of times) {
+    const good = after <= 100 && (after <= 2 * before || after <= 30)
+    table.push([
+      name,
+      right(shown(before, "ms")),
+      right(shown(after, "ms")),
+      right(`${(after / before).toFixed(2)} ×`),
+      good ? "" : pc.yellow("slow"),
+    ])
+  }
+  process.stdout.write(`${table.toString()}\n`)
+  process.stdout.write(
+    pc.dim(
+      `Messages over ${months} months, by HTTP, warm. Where the small record holds next to nothing of what is asked for and the\n` +
+        "large one fills a page, the ratio is that of the rows shown.\n",
+    ),
+  )
 }
 
 /** Reading and rendering, and the whole way, by kind. */

@@ -51,10 +51,15 @@ export function choices(words: string, options: (Option | string)[], layout: { p
 
 /** A picture, sound or file; several of them are shown together where the channel can. */
 export function media(first: MediaItem, ...more: MediaItem[]): ReplyPart {
+  for (const item of [first, ...more]) takes("media", item, mediaFields)
   return { part: "media", ...first, ...(more.length > 0 ? { with: more } : {}) }
 }
 
 export function cards(...list: Card[]): ReplyPart {
+  for (const card of list) {
+    takes("a card", card, cardFields)
+    for (const choice of card.choices ?? []) takes("a card's choice", choice, optionFields)
+  }
   return { part: "cards", cards: list }
 }
 
@@ -98,5 +103,19 @@ export function remove(to: string): ReplyPart {
 }
 
 function toOption(option: Option | string): Option {
-  return typeof option === "string" ? { id: option, label: option } : option
+  if (typeof option === "string") return { id: option, label: option }
+  takes("an option", option, optionFields)
+  return option
+}
+
+const optionFields = ["id", "label", "url"]
+const cardFields = ["title", "subtitle", "picture", "choices"]
+const mediaFields = ["kind", "url", "ref", "data", "mime", "name", "caption"]
+
+/** A field that a part does not have is a mistake that would be noticed only by who reads the reply: said here, at its line. */
+function takes(what: string, given: unknown, fields: string[]): void {
+  if (typeof given !== "object" || given === null)
+    throw new TypeError(`${what} is a mapping with ${fields.join(", ")}.`)
+  const wrong = Object.keys(given).find((name) => !fields.includes(name))
+  if (wrong !== undefined) throw new TypeError(`"${wrong}" is no field of ${what}, which takes ${fields.join(", ")}.`)
 }

@@ -79,6 +79,7 @@ export function Looks() {
             value={text}
             onChange={(event) => setText(event.target.value)}
           />
+          <SingleAsterisks text={text} />
         </label>
         <label className="text-sm">
           Options, one a line
@@ -103,6 +104,17 @@ export function Looks() {
       </div>
       <PartsTable />
     </div>
+  )
+}
+
+/** Some providers write bold so themselves; here it means italic on all of them. */
+function SingleAsterisks({ text }: { text: string }) {
+  const found = /(?<![*\\\w])\*(?=[^*\s])([^*\n]{1,60})(?<=[^*\s])\*(?![*\w])/.exec(text)
+  if (!found) return null
+  return (
+    <span role="note" className="mt-1 block text-xs text-quiet">
+      One asterisk is italic: <i>{found[1]}</i>. For bold, write <code>**{found[1]}**</code>.
+    </span>
   )
 }
 

@@ -56,7 +56,8 @@ export class Pacer {
   /** What a call waits for that may not go yet, in words. */
   reason(now: number): string {
     const { perDay } = this.settings
-    if (this.untilTomorrow(now) > 0) return `${waitsFor} the day's cap: ${perDay} messages of today (UTC) are sent`
+    if (this.untilTomorrow(now) > 0)
+      return `${waitsFor} the day's cap of ${perDay}, which is reached (a day begins at midnight UTC)`
     if (this.pausedUntil > now) return `${waitsFor} the channel's pause between messages`
     return `${waitsFor} the pace the provider asks for`
   }
