@@ -112,9 +112,9 @@ test("messages are found by words, and a passage tells in words what happened", 
   }
   const [lost] = await stage.messages({ status: "unrouted" })
   expect((await wobbet("passage", lost!.id)).out).toMatch(
-    /●─●─●─✕ ○─○─○ {2}unanswered[\s\S]*✕ routed +\d\d:\d\d:\d\d {2}no route is met/,
+    /●─●─●─✕ ○─○─○ {2}unrouted[\s\S]*✕ routed +\d\d:\d\d:\d\d {2}no route is met/,
   )
-  expect((await wobbet("message", "show", lost!.id)).out).toContain("unrouted: no route is met")
+  expect((await wobbet("message", "show", lost!.id)).out).toMatch(/unrouted\nbecause +no route is met/)
   expect(JSON.parse((await wobbet("passage", lost!.id, "--json")).out)).toMatchObject({ channel: stage.key })
 })
 

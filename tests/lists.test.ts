@@ -11,7 +11,7 @@ import { listIntakes } from "../src/store/intakeReads.ts"
 import { happenings } from "../src/store/live.ts"
 import { findMessages } from "../src/store/messageLists.ts"
 import type { MessageRow } from "../src/store/messages.ts"
-import { messagesById, messagesOfConversation } from "../src/store/messages.ts"
+import { messagesById, messagesOfConversation, sentToday } from "../src/store/messages.ts"
 import { listParked } from "../src/store/parked.ts"
 import { freshDatabase } from "./support/harness.ts"
 
@@ -195,6 +195,20 @@ test("one who resumes from far back is told everything once, and at once where o
   expect(batches).toBeGreaterThan(5)
   expect(new Set(told).size).toBe(told.length)
   expect(told.length).toBe(happened!.n)
+})
+
+test("what was sent today is counted without reading what was sent before", async () => {
+  const count = ({ database, record }: Kept) => sentToday(database, record.busy, new Date())
+  const before = await pagesOf(small.database, () => count(small))
+  const now = await pagesOf(large.database, () => count(large))
+  expect(now).toBeLessThan(Math.max(2 * before, 1000))
+  const [sent] = await rows<{ n: number }>(
+    large.database,
+    `SELECT count(DISTINCT a.message) AS n FROM attempts a JOIN messages m ON m.id = a.message
+     WHERE m.channel = ? AND a.started_at >= date_trunc('day', now() AT TIME ZONE 'UTC') AT TIME ZONE 'UTC'`,
+    [large.record.busy],
+  )
+  expect(await count(large)).toBe(sent!.n)
 })
 
 /** How many pages PostgreSQL touches for everything that is asked in between. */

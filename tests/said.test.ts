@@ -1,4 +1,5 @@
 import { createHmac } from "node:crypto"
+import type { ServerResponse } from "node:http"
 import { createServer } from "node:http"
 import { railWord } from "../src/client/rail.ts"
 import type { MessageView } from "../src/client/types.ts"
@@ -15,11 +16,11 @@ import {
   tempFolder,
 } from "./support/harness.ts"
 
-const bot = {
+const bot = (gate: number) => ({
   "bot.yaml": `
 bot: quay
 gather: 300ms
-deadline: 6s
+deadline: 60s
 routes:
   - { name: approvals, meets: { event: template-status }, handler: approvals }
   - { name: taken back, meets: { event: deleted }, handler: { text: "You took something back." } }
@@ -33,15 +34,22 @@ unrouted: { text: "Nobody knows." }
   "handlers/approvals.ts": `export default ({ message }) => ({ replies: [], state: { told: message.text } })`,
   "handlers/form.ts": `export default ({ message }) => \`\${message.form.fields.seats} seats on \${message.form.fields.day}\``,
   "handlers/silent.ts": `export default () => ({ replies: [] })`,
-  "handlers/slow.ts": `export default async () => { await new Promise((done) => setTimeout(done, 5000)); return "at last" }`,
+  "handlers/slow.ts": `export default async () => { await fetch("http://127.0.0.1:${gate}"); return "at last" }`,
   "handlers/throws.ts": `export default () => { throw new Error("the fog is too thick") }`,
-}
+})
 
 let service: Service
 let standin: Standin
+/** Lets the handler go that waits. */
+let open: () => void
 beforeAll(async () => {
   standin = await startStandin()
-  service = await startService({ bot: tempFolder(bot) })
+  const port = await freePort()
+  const waiting: ServerResponse[] = []
+  const gate = createServer((_request, answer) => void waiting.push(answer)).listen(port, "127.0.0.1")
+  atEnd(() => void gate.close())
+  open = () => waiting.splice(0).forEach((answer) => answer.end())
+  service = await startService({ bot: tempFolder(bot(port)) })
 })
 afterAll(endAll)
 
@@ -251,6 +259,7 @@ describe("one state, one word, on every surface", () => {
     expect((await run(["message", "show", message!.id], service.env)).out).toMatch(
       /because +the handler "slow" is running \(since /,
     )
+    open()
     await stage.answered(1)
     await expectWord(stage, "handled", "in", "answered")
   })
@@ -258,7 +267,10 @@ describe("one state, one word, on every surface", () => {
   test("what fails is being tried again, then parked; dropped, it says so", async () => {
     const stage = await Stage.set(service, standin)
     await stage.say("throw")
-    await expectWord(stage, "retrying", "in", "retrying")
+    await eventually(async () => {
+      const [newest] = await stage.messages({ direction: "in" })
+      return newest?.status === "retrying" && railWord(newest.stops!).word === "retrying"
+    }, "it to be tried again")
     await expectWord(stage, "parked", "in", "parked")
     const [message] = await stage.messages({ status: "parked" })
     await service.client.dropParked(message!.parked!)

@@ -1,11 +1,13 @@
 import { request } from "node:http"
 import type { IncomingMessage } from "node:http"
+import { makeRecord } from "../../bench/record.ts"
 import type { Service, Standin } from "../support/harness.ts"
 import {
   endAll,
   eventually,
   freshDatabase,
   pause,
+  query,
   Stage,
   startService,
   startStandin,
@@ -125,6 +127,28 @@ test("one who reads slowly is written no more than it takes, and misses nothing 
   const { items } = await service.client.messages({ channel: stage.key, limit: 180 })
   await eventually(async () => items.every((message) => seen.has(message.id)), "all of it to be read after all")
   stream.destroy()
+}, 60_000)
+
+test("one who resumes from far back is told batch after batch, and not one a sweep", async () => {
+  const long = await freshDatabase()
+  await makeRecord(long, { messages: 4000, months: 1 })
+  const other = await startService({ database: long, faults: "", env: { WOBBET_ROLES: "api" } })
+  const asked = new Promise<IncomingMessage>((done) =>
+    request(`${other.address}/api/v1/live`, {
+      headers: { authorization: `Bearer ${other.token}`, "last-event-id": "3" },
+    })
+      .on("response", (answer) => done(answer.pause()))
+      .end(),
+  )
+  const stream = await asked
+  const began = Date.now()
+  const seen = told(stream)
+  const [all] = await query<{ n: number }>(long, "SELECT count(*)::int AS n FROM messages")
+  await eventually(async () => seen.size === all!.n, "all of it to be told")
+  // Some twenty batches: with a sweep between them, half a minute.
+  expect(Date.now() - began).toBeLessThan(15_000)
+  stream.destroy()
+  await other.stop()
 }, 60_000)
 
 test("a stream resumes from its cursor while others are open, and ends when its session does", async () => {

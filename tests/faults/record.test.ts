@@ -126,17 +126,24 @@ test("the record: keys of events are forgotten by the database's clock, soon aft
   const left = () => query(database, "SELECT event_key FROM seen WHERE channel = 'quay'")
   await eventually(async () => (await left()).length === 1, "the old key to be forgotten", 20)
   expect(await left()).toEqual([{ event_key: "new" }])
-  const chores = await query<{ name: string; held: boolean; fresh: boolean }>(
+  const chores = () =>
+    query<{ name: string }>(
+      database,
+      "SELECT name FROM chores WHERE holder IS NULL AND done_at > now() - interval '1 minute' ORDER BY name",
+    )
+  await eventually(async () => (await chores()).length === 4, "all of them to be done", 20)
+  expect((await chores()).map(({ name }) => name)).toEqual([
+    "keys of events",
+    "months ahead",
+    "refused calls",
+    "statistics",
+  ])
+  // The months of a table are analysed by PostgreSQL itself; the table as a whole is not.
+  const analysed = await query(
     database,
-    "SELECT name, holder IS NOT NULL AS held, done_at > now() - interval '1 minute' AS fresh FROM chores ORDER BY name",
+    "SELECT 1 FROM pg_stat_user_tables WHERE relname IN ('messages', 'intakes', 'turns', 'attempts') AND last_analyze > now() - interval '1 minute'",
   )
-  expect(chores).toEqual(
-    ["keys of events", "months ahead", "refused calls", "statistics"].map((name) => ({
-      name,
-      held: false,
-      fresh: true,
-    })),
-  )
+  expect(analysed).toHaveLength(4)
   await Promise.all(both.map((one) => one.stop()))
 }, 60_000)
 
