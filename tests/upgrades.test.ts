@@ -47,6 +47,18 @@ describe.each(versions)("a database of version %s", (version) => {
     expect(answered.length).toBeGreaterThan(10)
     expect(passages.some((passage) => passage.stops.some((stop) => stop.state === "stopped"))).toBe(true)
     expect((await client.parked({})).items.length).toBeGreaterThan(0)
+    // What staff wrote with the account in their own hands was kept as a person's words up to 0.2.0.
+    const staff = (await client.messages({ direction: "out", limit: 200 })).items.filter(
+      (one) => one.origin === "elsewhere",
+    )
+    expect(staff.map((one) => [one.kind, one.status, one.text])).toEqual(
+      version === "0.1.0"
+        ? []
+        : [
+            ["messenger", "sent", "I will ask the crew."],
+            ["whatsapp", "sent", "I have found your umbrella."],
+          ],
+    )
     const channels = (await client.channels()).items
     expect(channels.map((channel) => channel.kind).sort()).toEqual(
       ["custom", "custom", "messenger", "slack", "sms", "telegram", "whatsapp"].sort(),
