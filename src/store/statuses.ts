@@ -158,19 +158,20 @@ export async function statusesOfIntake(database: Database, intake: string): Prom
   )
 }
 
-/** Every status told of these messages, in the order of the provider's clock. */
+/** Every status told of these messages, in the order of the provider's clock, which counts in seconds. */
 export async function statusesOf(database: Database, messages: string[]): Promise<StatusRow[]> {
   if (messages.length === 0) return []
   return hotRows<StatusRow>(
     database,
     `WITH a AS MATERIALIZED (SELECT a.* FROM unnest(?::text[]) i (id) CROSS JOIN LATERAL (SELECT * FROM attempts WHERE message = i.id) a)
+     SELECT * FROM (
      SELECT DISTINCT a.message, s.status, s.why, s.at FROM a JOIN statuses s ON s.trace = a.trace
      UNION ALL
      SELECT a.message, r.status, NULL, r.up_to FROM a
      CROSS JOIN LATERAL (SELECT * FROM messages WHERE id = a.message) m JOIN conversations v ON v.id = m.conversation
      JOIN read_marks r ON r.channel = m.channel AND r.address = v.address AND r.up_to >= a.started_at
      WHERE a.outcome = 'accepted'
-     ORDER BY 1, 4`,
+     ) told ORDER BY message, at, array_position(ARRAY['sent', 'delivered', 'read', 'failed'], status)`,
     [messages],
   )
 }
