@@ -49,7 +49,7 @@ export async function makeRecord(url: string, size: RecordSize): Promise<MadeRec
     await client.query(helpers)
     await client.query(scripted(pairs, people, began, (now.getTime() - 60_000 - began.getTime()) / pairs))
     for (const step of steps) await client.query(step)
-    await client.query("ANALYZE")
+    await client.query("VACUUM (ANALYZE)")
   } finally {
     await client.end()
   }

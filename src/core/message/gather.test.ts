@@ -13,12 +13,19 @@ test("several messages read as one: texts on lines, media together, the last one
   expect(one).toMatchObject({ event: "media", text: "I found\nan umbrella", media: [image], providerId: "2" })
 })
 
+test("every contact card sent in one go is there, and the link that brought the person", () => {
+  const card = (name: string) => said("", { event: "contact", contact: { name } })
+  const one = together([said("hello", { referral: { ref: "poster" } }), card("Ada"), card("Tom")])
+  expect(one).toMatchObject({ contacts: [{ name: "Ada" }, { name: "Tom" }], referral: { ref: "poster" } })
+})
+
 test("a single message stays as it is", () => {
   const one = said("boat")
   expect(together([one])).toBe(one)
 })
 
-test("commands and choices stand for themselves", () => {
+test("commands, choices and forms stand for themselves", () => {
+  expect(standsAlone(said("", { event: "form" }))).toBe(true)
   expect(standsAlone(said("/book", { event: "command" }))).toBe(true)
   expect(standsAlone(said("boat"))).toBe(false)
 })

@@ -1,6 +1,6 @@
 import type { Message } from "./message.ts"
 
-/** Commands and choices stand for themselves; the rest of what a person sends in one go belongs together. */
+/** Commands, choices and forms stand for themselves; the rest of what a person sends in one go belongs together. */
 export function standsAlone(message: Message): boolean {
   return !["text", "media", "location", "contact"].includes(message.event)
 }
@@ -11,7 +11,8 @@ export function together(messages: Message[]): Message {
   if (messages.length === 1) return last
   const texts = messages.map((message) => message.text).filter((text) => text !== undefined)
   const media = messages.flatMap((message) => message.media ?? [])
-  const found = <K extends "location" | "contact">(key: K) =>
+  const contacts = messages.flatMap((message) => message.contacts ?? (message.contact ? [message.contact] : []))
+  const found = <K extends "location" | "contact" | "referral">(key: K) =>
     messages.findLast((message) => message[key] !== undefined)?.[key]
   const { marks: _marks, text: _text, ...rest } = last
   return {
@@ -21,6 +22,8 @@ export function together(messages: Message[]): Message {
     ...(media.length > 0 ? { media } : {}),
     ...(found("location") ? { location: found("location")! } : {}),
     ...(found("contact") ? { contact: found("contact")! } : {}),
+    ...(contacts.length > 1 ? { contacts } : {}),
+    ...(found("referral") ? { referral: found("referral")! } : {}),
     ...(messages.some((message) => message.mentionsBot) ? { mentionsBot: true } : {}),
   }
 }

@@ -55,6 +55,27 @@ export function isObject(value: unknown): value is JsonObject {
   return typeof value === "object" && value !== null && !Array.isArray(value)
 }
 
+/** How deep, and how many values, something a stranger made up may go; no form or order that people fill in comes near. */
+const deepest = 8
+const mostValues = 1000
+
+/**
+ * Something of a provider's that is taken over as it is. What lies deeper is left out, and so is what comes after many
+ * values: whoever writes it down or walks through it later must not run out of stack.
+ */
+export function bounded(value: unknown): unknown {
+  let left = mostValues
+  const copy = (from: unknown, depth: number): unknown => {
+    if (typeof from !== "object" || from === null) return from
+    if (depth >= deepest) return null
+    if (Array.isArray(from)) return from.slice(0, left).flatMap((one) => (left-- > 0 ? [copy(one, depth + 1)] : []))
+    const fields: [string, unknown][] = []
+    for (const key in from) if (left-- > 0) fields.push([key, copy((from as JsonObject)[key], depth + 1)])
+    return Object.fromEntries(fields)
+  }
+  return copy(value, 0)
+}
+
 /** A field that should be an object; anything else reads as absent. */
 export function objectAt(from: unknown, key: string): JsonObject | undefined {
   const value = isObject(from) ? from[key] : undefined

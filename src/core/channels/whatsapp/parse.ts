@@ -1,6 +1,6 @@
 import { isoSeconds, saidText } from "../../message/command.ts"
 import type { JsonObject } from "../../message/json.ts"
-import { idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
+import { bounded, idAt, isObject, listAt, numberAt, objectAt, readStorableJson, textAt } from "../../message/json.ts"
 import type { Contact, Media, MediaKind, Message, Sender } from "../../message/message.ts"
 import type { Channel, Parsed, ParsedStatus } from "../kind.ts"
 import type { InboundCall } from "../call.ts"
@@ -192,7 +192,7 @@ function contentOf(message: JsonObject): Content {
       const catalog = idAt(content, "catalog_id")
       return {
         event: "form",
-        form: { name: "order", fields: { ...(catalog ? { catalog } : {}), items } },
+        form: { name: "order", fields: { ...(catalog ? { catalog } : {}), items: bounded(items) } },
         ...(text ? { text } : {}),
       }
     }
@@ -227,7 +227,7 @@ function formOf(filled: JsonObject): Content {
   const text = textAt(filled, "body")
   let fields: unknown
   try {
-    fields = readStorableJson(Buffer.from(textAt(filled, "response_json") ?? "{}"))
+    fields = bounded(readStorableJson(Buffer.from(textAt(filled, "response_json") ?? "{}")))
   } catch {
     fields = { response_json: textAt(filled, "response_json") }
   }

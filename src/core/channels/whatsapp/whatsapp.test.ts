@@ -1,6 +1,7 @@
 import { createHmac } from "node:crypto"
 import type { Channel } from "../kind.ts"
 import type { InboundCall, ProviderAnswer } from "../call.ts"
+import { wordsOf } from "../../message/words.ts"
 import { whatsapp } from "./index.ts"
 
 const channel: Channel = {
@@ -284,6 +285,18 @@ describe("parsing", () => {
     expect(parsed.messages).toEqual([])
     expect(parsed.alarms ?? []).toMatchObject(alarms)
     expect(parsed.alarms ?? []).toHaveLength(alarms.length)
+  })
+
+  test("a form and an order of the worst shape are taken over no deeper than anybody fills one in", () => {
+    const deep = "[".repeat(400_000) + "]".repeat(400_000)
+    const filled = { type: "nfm_reply", nfm_reply: { response_json: `{"seats":3,"more":${deep}}` } }
+    const form = only(message({ type: "interactive", interactive: filled })).message
+    const many = Array.from({ length: 50_000 }, (_none, n) => ({ product_retailer_id: `pass-${n}` }))
+    const order = only(message({ type: "order", order: { product_items: many } })).message
+    for (const read of [form, order]) expect(JSON.stringify(read).length + wordsOf(read).length).toBeLessThan(100_000)
+    expect(form.form!.fields.seats).toBe(3)
+    const raw = JSON.stringify(message({ type: "order", order: { product_items: ["items"] } }))
+    expect(wordsOf(only(raw.replace('"items"', deep)).message).length).toBeLessThan(1000)
   })
 
   test("a number is brought to the form this kind keeps, a group's id is left alone", () => {
