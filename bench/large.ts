@@ -1,5 +1,3 @@
-import { spawn } from "node:child_process"
-import { readFileSync } from "node:fs"
 import { join } from "node:path"
 import pg from "pg"
 import { idAt } from "../src/store/ids.ts"
@@ -7,7 +5,7 @@ import type { ListTimes } from "./lists.ts"
 import { listsOf } from "./lists.ts"
 import type { MadeRecord } from "./record.ts"
 import { makeRecord } from "./record.ts"
-import { freePort, root } from "./stage.ts"
+import { serve } from "./stage.ts"
 import { median } from "./table.ts"
 
 const months = 24
@@ -24,7 +22,7 @@ export async function measureLists(
 ): Promise<ListTimes> {
   const times = { small: new Map<string, number>(), large: new Map<string, number>() }
   for (const size of ["small", "large"] as const) {
-    const service = await startReading(databases[size], join(home, size))
+    const service = await serve(join(home, size), databases[size], { WOBBET_ROLES: "api" })
     try {
       say(`a record of ${sizes[size]} messages over ${months} months`)
       const record = await makeRecord(databases[size], { messages: sizes[size], months })
@@ -39,36 +37,11 @@ export async function measureLists(
   return { ...sizes, months, times: both }
 }
 
-interface Reading {
-  port: number
-  token: string
-  stop: () => Promise<void>
-}
-
-async function startReading(databaseUrl: string, home: string): Promise<Reading> {
-  const port = await freePort()
-  const child = spawn(join(root, "bin/wobbet"), ["serve"], {
-    env: {
-      ...process.env,
-      WOBBET_HOME: home,
-      WOBBET_PORT: String(port),
-      WOBBET_ROLES: "api",
-      DATABASE_URL: databaseUrl,
-      WOBBET_LOG_LEVEL: "warn",
-    },
-    stdio: ["ignore", "pipe", "inherit"],
-    cwd: root,
-  })
-  const ended = new Promise<void>((done) => child.once("exit", () => done()))
-  await new Promise<void>((done, fail) => {
-    child.stdout.on("data", (chunk) => String(chunk).includes("Wobbet is up") && done())
-    void ended.then(() => fail(new Error("the service did not come up")))
-  })
-  const token = readFileSync(join(home, "token"), "utf8").trim()
-  return { port, token, stop: async () => (child.kill("SIGTERM"), ended) }
-}
-
-async function timesOf(databaseUrl: string, service: Reading, record: MadeRecord): Promise<Map<string, number>> {
+async function timesOf(
+  databaseUrl: string,
+  service: { port: number; token: string },
+  record: MadeRecord,
+): Promise<Map<string, number>> {
   const base = `http://127.0.0.1:${service.port}/api/v1`
   const headers = { authorization: `Bearer ${service.token}` }
   const times = new Map<string, number>()

@@ -82,16 +82,22 @@ export interface WobbetSubject extends Subject {
   database: pg.Client
 }
 
-/** @param all every kind of channel, each under its own name, beside the one that is measured in all. */
-export async function startWobbet(databaseUrl: string, home: string, load: Load, all = false): Promise<WobbetSubject> {
+/** A service that is up, and its token. */
+export async function serve(
+  home: string,
+  databaseUrl: string,
+  env: NodeJS.ProcessEnv,
+  args: string[] = [],
+): Promise<{ child: ChildProcess; port: number; token: string; stop: () => Promise<void> }> {
   const port = await freePort()
-  const child = spawn(join(root, "bin/wobbet"), ["serve", "--bot", join(root, "bench/bot")], {
+  const child = spawn(join(root, "bin/wobbet"), ["serve", ...args], {
     env: {
       ...process.env,
       WOBBET_HOME: home,
       WOBBET_PORT: String(port),
       DATABASE_URL: databaseUrl,
       WOBBET_LOG_LEVEL: "warn",
+      ...env,
     },
     stdio: ["ignore", "pipe", "inherit"],
     cwd: root,
@@ -101,7 +107,14 @@ export async function startWobbet(databaseUrl: string, home: string, load: Load,
     child.stdout.on("data", (chunk) => String(chunk).includes("Wobbet is up") && done())
     void ended.then(() => fail(new Error("the service did not come up")))
   })
-  const client = new Client(`http://127.0.0.1:${port}`, readFileSync(join(home, "token"), "utf8").trim())
+  const token = readFileSync(join(home, "token"), "utf8").trim()
+  return { child, port, token, stop: async () => (child.kill("SIGTERM"), ended) }
+}
+
+/** @param all every kind of channel, each under its own name, beside the one that is measured in all. */
+export async function startWobbet(databaseUrl: string, home: string, load: Load, all = false): Promise<WobbetSubject> {
+  const { child, port, token, stop } = await serve(home, databaseUrl, {}, ["--bot", join(root, "bench/bot")])
+  const client = new Client(`http://127.0.0.1:${port}`, token)
   const here = (await client.channels()).items.map((item) => item.key)
   for (const key of ["quay", "stuck"]) {
     if (here.includes(key)) continue
@@ -138,8 +151,7 @@ export async function startWobbet(databaseUrl: string, home: string, load: Load,
     },
     stop: async () => {
       await database.end()
-      child.kill("SIGTERM")
-      await ended
+      await stop()
     },
   }
 }
