@@ -61,5 +61,6 @@ export const wantedFields = [
   "messaging_optins",
   "messaging_referrals",
   "messaging_handovers",
+  "messaging_policy_enforcement",
   "standby",
 ]
