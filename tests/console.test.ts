@@ -111,6 +111,36 @@ test("a failed turn breaks the rail with its reason beneath, and can be dropped 
   await page.getByLabel("1 need you").waitFor({ state: "detached" })
 }, 60_000)
 
+test("a message's state is the same word in the ledger, in the list of passages and on its own page", async () => {
+  await stage.say("nobody knows this")
+  const lost = await eventually(async () => (await stage.messages({ status: "unrouted" }))[0], "the unrouted message")
+  const dropped = (await stage.messages({ status: "dropped" }))[0]!
+  const reply = (await stage.messages({ direction: "out", status: "sent" }))[0]!
+  for (const [message, word] of [
+    [lost, "unrouted"],
+    [dropped, "dropped"],
+    [reply, "sent"],
+  ] as const) {
+    await page.goto(`${service.address}/conversations/${message.conversation}`)
+    const inLedger = page.getByLabel("Ledger").getByRole("link", { name: `Passage of “${message.text}”` })
+    await inLedger.last().getByText(word, { exact: true }).last().waitFor()
+    if (message.direction === "out") continue
+    await page.goto(`${service.address}/passages`)
+    await page
+      .getByRole("link", { name: new RegExp(`${word}.*Ines.*${message.text}`) })
+      .first()
+      .waitFor()
+    await page.goto(`${service.address}/passages/${message.id}`)
+    await page.getByRole("heading", { name: `Passage: ${word}` }).waitFor()
+  }
+})
+
+test("single asterisks are told for what they are, where the reply is tried", async () => {
+  await page.getByRole("link", { name: "How it looks" }).click()
+  await page.getByRole("button", { name: "Words" }).click()
+  await page.getByText("One asterisk is italic: Holm Island. For bold, write **Holm Island**.").waitFor()
+})
+
 test("channels show what the provider has on record, and pause and resume", async () => {
   await page.getByRole("link", { name: "Channels" }).click()
   await page.getByText("Both sides agree.").waitFor()
