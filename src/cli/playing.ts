@@ -73,7 +73,7 @@ export async function runDemo(quiet: boolean): Promise<void> {
     await beside
     await forge(service.address)
     await sendRewritten(service.address)
-    print("  The morning is over: answered, unanswered, failed, refused and forged are all there to look at.", "")
+    print("  The morning is over: answered, unrouted, parked and refused are all there to look at.", "")
   }
   if (quiet) return
   // Bounded: a demo left running over night does not fill the disk.
