@@ -26,7 +26,7 @@ let small: Kept
 let large: Kept
 const opened: Database[] = []
 beforeAll(async () => {
-  small = await kept(3_000)
+  small = await kept(2_000)
   large = await kept(60_000)
 })
 afterAll(() => Promise.all(opened.map((database) => database.destroy())))
@@ -51,8 +51,12 @@ async function kept(messages: number): Promise<Kept> {
   return { database, record, lists: listsOf(record, { ...known!, cursors }) }
 }
 
+/** A list's own way through to the end, however long it takes; and one that has no time at all. */
+const takesItsTime = { limit: 50, within: Infinity }
+const hasNoTime = { limit: 50, within: 0 }
+
 /** Asks the store what a call of the API asks it; gives the ids of a page, and where the next begins. */
-async function ask(database: Database, { path }: Asked, limit: number, after?: string) {
+async function ask(database: Database, { path }: Asked, page: { limit: number; within: number }, after?: string) {
   const url = new URL(path, "http://wobbet")
   const { cursor = after, ...given } = Object.fromEntries(url.searchParams) as { [name: string]: string }
   const below = cursor === undefined ? {} : { below: after ?? cursor }
@@ -65,29 +69,35 @@ async function ask(database: Database, { path }: Asked, limit: number, after?: s
         ...(given.from ? { from: new Date(given.from) } : {}),
         ...(given.to ? { to: new Date(given.to) } : {}),
       }
-      const found = await findMessages(database, { ...given, ...times, ...flag("doubtful"), ...below, limit } as never)
+      const found = await findMessages(database, {
+        ...given,
+        ...times,
+        ...flag("doubtful"),
+        ...below,
+        ...page,
+      } as never)
       return { ids: found.rows.map((row) => row.id), next: found.next }
     }
     case "conversations": {
       if (part) {
         const at = cursor === undefined ? {} : { below: Number(cursor) }
-        const found = await messagesOfConversation(database, id!, { ...at, limit })
+        const found = await messagesOfConversation(database, id!, { ...at, limit: page.limit })
         return { ids: found.map((row) => row.id), next: undefined }
       }
-      const found = await listConversations(database, { ...given, ...below, limit })
+      const found = await listConversations(database, { ...given, ...below, ...page })
       return { ids: found.rows.map((row) => row.id), next: found.next }
     }
     case "people": {
-      const found = await listPeople(database, { ...given, ...(after ? { after } : {}), limit })
+      const found = await listPeople(database, { ...given, ...(after ? { after } : {}), ...page })
       return { ids: found.rows.map((row) => `${row.channel} ${row.address}`), next: found.next }
     }
     case "passages": {
       if (id) return { ids: [id], next: undefined }
-      const found = await listIntakes(database, { ...given, ...flag("genuine"), ...flag("quiet"), ...below, limit })
+      const found = await listIntakes(database, { ...given, ...flag("genuine"), ...flag("quiet"), ...below, ...page })
       return { ids: found.rows.map((row) => row.id), next: found.next }
     }
     case "parked": {
-      const found = await listParked(database, { ...given, ...flag("open"), ...below, limit })
+      const found = await listParked(database, { ...given, ...flag("open"), ...below, limit: page.limit })
       return { ids: found.map((row) => row.id), next: undefined }
     }
     default:
@@ -96,13 +106,13 @@ async function ask(database: Database, { path }: Asked, limit: number, after?: s
 }
 
 /** Every page of a list, one after the other. */
-async function all(database: Database, asked: Asked): Promise<string[]> {
+async function all(database: Database, asked: Asked, page: typeof hasNoTime, from?: string): Promise<string[]> {
   const ids: string[] = []
-  let after: string | undefined
+  let after = from
   do {
-    const page = await ask(database, asked, 50, after)
-    ids.push(...page.ids)
-    after = page.next
+    const found = await ask(database, asked, page, after)
+    ids.push(...found.ids)
+    after = found.next
   } while (after !== undefined)
   return ids
 }
@@ -119,9 +129,18 @@ test("page by page every list of messages gives what is in the record and meets 
   let many = 0
   for (const asked of lists.filter(({ path }) => path.startsWith("/messages?"))) {
     const wanted = record.filter(meets(new URL(asked.path, "http://wobbet").searchParams)).map((row) => row.id)
-    const found = await all(database, asked)
+    const found = await all(database, asked, takesItsTime)
+    // Whatever a list breaks off at for want of time, the next page goes on from there.
+    const inPieces = (await all(database, asked, hasNoTime)).join()
+    if (inPieces !== wanted.join()) differing.push(`${asked.name}, in pieces`)
     many += wanted.length > 0 ? 1 : 0
     if (found.join() !== wanted.join()) differing.push(`${asked.name}: ${found.length} instead of ${wanted.length}`)
+    // From a time, as a list gives it that has run out of its own, and from a message of whatever conversation.
+    if (asked.path.includes("cursor=")) continue
+    for (const from of [idAt("msg", small.record.day), every[700]!.id]) {
+      const below = (await all(database, asked, hasNoTime, from)).join()
+      if (below !== wanted.filter((id) => id < from).join()) differing.push(`${asked.name}, below ${from}`)
+    }
   }
   expect(differing).toEqual([])
   expect(many).toBeGreaterThan(25)
@@ -144,6 +163,16 @@ function meets(query: URLSearchParams): (row: MessageRow) => boolean {
   return (row) => [...query].every(([name, value]) => (tests[name] ?? plain(name))(row, value))
 }
 
+test("conversations, people and passages come whole and each once, page by page and piece by piece", async () => {
+  const { database, lists } = small
+  for (const asked of lists.filter(({ path }) => /^\/(conversations|people|passages)(\?|$)/.test(path))) {
+    const whole = await all(database, asked, { limit: 10_000, within: Infinity })
+    expect([asked.name, new Set(whole).size]).toEqual([asked.name, whole.length])
+    for (const page of [takesItsTime, hasNoTime])
+      expect([asked.name, await all(database, asked, page)]).toEqual([asked.name, whole])
+  }
+})
+
 test("a name is found by any part of it, in whatever case, and what looks like a pattern is only text", async () => {
   const { database } = small
   const people = async (text: string) => (await listPeople(database, { text, limit: 50 })).rows.length
@@ -165,8 +194,8 @@ test("no list walks through the record: twenty times as much of it costs no list
   const walked: string[] = []
   for (const [at, asked] of large.lists.entries()) {
     if (looksAround.test(asked.name)) continue
-    const before = await pagesOf(small.database, () => ask(small.database, small.lists[at]!, 50))
-    const now = await pagesOf(large.database, () => ask(large.database, asked, 50))
+    const before = await pagesOf(small.database, () => ask(small.database, small.lists[at]!, takesItsTime))
+    const now = await pagesOf(large.database, () => ask(large.database, asked, takesItsTime))
     // A list with next to nothing in the small record may fill a page from the large one.
     if (now > Math.max(2 * before, fullPage)) walked.push(`${asked.name}: ${before} became ${now}`)
   }

@@ -1,6 +1,6 @@
 import type { Database } from "./database.ts"
 import { hotRows, plannedRows, rows } from "./database.ts"
-import type { Looked, Way } from "./lookThrough.ts"
+import type { Looked, PageAsked, Way } from "./lookThrough.ts"
 import { lookThrough } from "./lookThrough.ts"
 
 export interface ConversationRow {
@@ -39,12 +39,11 @@ async function conversationsById(database: Database, ids: string[]): Promise<Con
   return hotRows<ConversationRow>(database, `${view} ORDER BY w.last_id DESC NULLS LAST`, [ids])
 }
 
-interface ConversationFilter {
+interface ConversationFilter extends PageAsked {
   channel?: string
   text?: string
   kind?: string
   below?: string
-  limit: number
 }
 
 /** The one that last had something said first. */
@@ -53,12 +52,8 @@ export async function listConversations(
   filter: ConversationFilter,
 ): Promise<Looked<ConversationRow>> {
   const ways = [bySpoken(database, filter), ...(filter.text === undefined ? [] : [byTitle(database, filter)])]
-  const found = await lookThrough(ways, {
-    after: filter.below,
-    limit: filter.limit,
-    cursor: (row) => row.last,
-    descending: true,
-  })
+  const order = { after: filter.below, cursor: (row: Spoken) => row.last, descending: true }
+  const found = await lookThrough(ways, { ...filter, ...order })
   return {
     ...found,
     rows: await conversationsById(
@@ -188,17 +183,16 @@ export interface PersonRow {
   conversation: string | null
 }
 
-interface PeopleFilter {
+interface PeopleFilter extends PageAsked {
   channel?: string
   text?: string
   after?: string
-  limit: number
 }
 
 /** By channel and address. */
 export async function listPeople(database: Database, filter: PeopleFilter): Promise<Looked<PersonRow>> {
   const ways = [byPlace(database, filter), ...(filter.text === undefined ? [] : [byName(database, filter)])]
-  return lookThrough(ways, { after: filter.after, limit: filter.limit, cursor: placeOf, descending: false })
+  return lookThrough(ways, { ...filter, after: filter.after, cursor: placeOf, descending: false })
 }
 
 const placeOf = (row: { channel: string; address: string }) => `${row.channel} ${row.address}`

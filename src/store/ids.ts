@@ -21,10 +21,11 @@ export function idAt(prefix: IdPrefix, time: Date): string {
   return `${prefix}_${encodeTime(time.getTime(), 10).toLowerCase()}`
 }
 
-/** When an id was made; undefined for text that is none. */
+/** When an id was made, or which time the beginning of one stands for; undefined for text that is neither. */
 export function timeOf(id: string): Date | undefined {
+  if (!/^[a-z]{3}_\w{10}/.test(id)) return undefined
   try {
-    return new Date(decodeTime(id.slice(4, 30).toUpperCase()))
+    return new Date(decodeTime(id.slice(4, 30).padEnd(26, "0").toUpperCase()))
   } catch {
     return undefined
   }

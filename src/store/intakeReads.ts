@@ -2,7 +2,7 @@ import type { Verdict } from "../core/channels/kind.ts"
 import type { Database } from "./database.ts"
 import { hotRows, rows } from "./database.ts"
 import { idAt, timeOf } from "./ids.ts"
-import type { Looked, Way } from "./lookThrough.ts"
+import type { Looked, PageAsked, Way } from "./lookThrough.ts"
 import { lookThrough } from "./lookThrough.ts"
 import { batch } from "./unnest.ts"
 
@@ -97,21 +97,18 @@ export interface IntakeSummary {
   messages: string[]
 }
 
-interface IntakeFilter {
+interface IntakeFilter extends PageAsked {
   channel?: string
   genuine?: boolean
   quiet?: boolean
   below?: string
-  limit: number
 }
 
 /** The newest intakes first, below a cursor. */
 export async function listIntakes(database: Database, filter: IntakeFilter): Promise<Looked<IntakeSummary>> {
-  const order = { after: filter.below, limit: filter.limit, cursor: (row: Summary) => row.id, descending: true }
-  const found = await lookThrough(
-    [filter.genuine === false ? refused(database, filter) : calls(database, filter)],
-    order,
-  )
+  const order = { after: filter.below, cursor: (row: Summary) => row.id, descending: true }
+  const way = filter.genuine === false ? refused(database, filter) : calls(database, filter)
+  const found = await lookThrough([way], { ...filter, ...order })
   const messages = await messagesOfIntakes(database, found.rows)
   return { ...found, rows: found.rows.map((row) => ({ ...row, messages: messages.get(row.id)! })) }
 }

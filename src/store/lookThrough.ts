@@ -27,11 +27,18 @@ export interface Looked<Row> {
   short: boolean
 }
 
-/** Milliseconds after which a list answers with what it has found. */
-const within = 50
+/** Milliseconds a list may take. */
+const usualTime = 50
 /** Entries a way looks at in its first step, and at most in one. */
 const first = 200
 const most = 3200
+
+/** How much of a list is asked for, in whatever form. */
+export interface PageAsked {
+  limit: number
+  /** Milliseconds after which it answers with what it has found; 50 where nothing is said. */
+  within?: number
+}
 
 /**
  * @param options.after where the page before ended
@@ -40,9 +47,9 @@ const most = 3200
  */
 export async function lookThrough<Row>(
   ways: Way<Row>[],
-  options: { after: string | undefined; limit: number; cursor: (row: Row) => string; descending: boolean },
+  options: PageAsked & { after: string | undefined; cursor: (row: Row) => string; descending: boolean },
 ): Promise<Looked<Row>> {
-  const { limit, cursor, descending } = options
+  const { limit, cursor, descending, within = usualTime } = options
   const until = performance.now() + within
   let tracks = ways.map((way) => ({ way, after: options.after, rows: [] as Row[], many: first }))
   for (;;) {

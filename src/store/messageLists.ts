@@ -1,12 +1,12 @@
 import type { Database } from "./database.ts"
-import { hotRows, plannedRows, rows, statement } from "./database.ts"
+import { hotRows, plannedRows, rows } from "./database.ts"
 import { idAt, timeOf } from "./ids.ts"
-import type { Looked, Step, Way } from "./lookThrough.ts"
+import type { Looked, PageAsked, Step, Way } from "./lookThrough.ts"
 import { lookThrough } from "./lookThrough.ts"
 import type { MessageRow } from "./messages.ts"
 import { inboundStatuses, messagesById, outboundStatuses } from "./messages.ts"
 
-export interface MessageFilter {
+export interface MessageFilter extends PageAsked {
   channel?: string
   conversation?: string
   direction?: "in" | "out"
@@ -18,7 +18,6 @@ export interface MessageFilter {
   text?: string
   /** Only messages below this id: the cursor. */
   below?: string
-  limit: number
 }
 
 /** Above and below every message's id. */
@@ -38,7 +37,7 @@ export async function findMessages(database: Database, filter: MessageFilter): P
     (filter.doubtful === undefined || row.doubtful === filter.doubtful)
   return lookThrough(
     ways.map((way) => shown(database, way, keeps)),
-    { after: filter.below, limit: filter.limit, cursor: (row) => row.id, descending: true },
+    { ...filter, after: filter.below, cursor: (row) => row.id, descending: true },
   )
 }
 
@@ -147,84 +146,94 @@ function atFirst(way: Way<string>): Way<string> {
   return async (after, many) => (++steps > commonWithin ? undefined : way(after, many))
 }
 
-/** Message by message, by the ids' own order or that of an index which ends in the id. */
-function walking(
+/** A step through so many messages that an index leads to: those that fit, of each so many looked at. */
+function chunks(
   database: Database,
-  along: Conditions,
-  asked: Conditions,
-  { low, high, handedOn }: Range,
-): Way<string> {
-  const sql = `WITH s AS MATERIALIZED (
-      SELECT m.id, ${asked.sql} AS fits FROM messages m WHERE ${along.sql} AND m.id < ? AND m.id >= ? ORDER BY m.id DESC LIMIT ?
-    )
+  looked: { fits: string; from: string; order: string },
+  { handedOn }: Range,
+): (values: unknown[], many: number) => Promise<Chunk> {
+  const sql = `WITH s AS MATERIALIZED (SELECT m.id, ${looked.fits} AS fits FROM messages m WHERE ${looked.from} ORDER BY ${looked.order} DESC LIMIT ?)
     SELECT ARRAY(SELECT id FROM s WHERE fits ORDER BY id DESC LIMIT ?)::text[] AS ids, (SELECT min(id COLLATE "C") FROM s) AS least, (SELECT count(*) FROM s) AS seen`
+  return async (values, many) => (await hotRows<Chunk>(database, sql, [...values, many, handedOn]))[0]!
+}
+
+/** Message by message, by the ids' own order or that of an index which ends in the id. */
+function walking(database: Database, along: Conditions, asked: Conditions, range: Range): Way<string> {
+  const { low, high, handedOn } = range
+  const from = `${along.sql} AND m.id < ? AND m.id >= ?`
+  const chunk = chunks(database, { fits: asked.sql, from, order: "m.id" }, range)
   return async (after, many) => {
-    const values = [...asked.values, ...along.values, lower(after, high), low, many, handedOn]
-    const [chunk] = await hotRows<Chunk>(
-      database,
-      statement(sql, () => sql),
-      values,
-    )
-    return stepFrom(chunk!, many, handedOn)
+    const values = [...asked.values, ...along.values, lower(after, high), low]
+    return stepFrom(await chunk(values, many), many, handedOn)
   }
 }
 
 /** The order of a conversation's line is that of its ids, and has an index. */
-function inConversation(
-  database: Database,
-  conversation: string,
-  asked: Conditions,
-  { low, high, handedOn }: Range,
-): Way<string> {
-  const sql = `WITH s AS MATERIALIZED (
-      SELECT m.id, m.id < ? AND m.id >= ? AND ${asked.sql} AS fits FROM messages m
-      WHERE m.conversation = ? AND m.position < coalesce((SELECT position FROM messages WHERE id = ?), ${Number.MAX_SAFE_INTEGER})
-      ORDER BY m.position DESC LIMIT ?
-    )
-    SELECT ARRAY(SELECT id FROM s WHERE fits ORDER BY id DESC LIMIT ?)::text[] AS ids, (SELECT min(id COLLATE "C") FROM s) AS least, (SELECT count(*) FROM s) AS seen`
+function inConversation(database: Database, conversation: string, asked: Conditions, range: Range): Way<string> {
+  const { low, high, handedOn } = range
+  // A cursor may name a message of another conversation, where another way came furthest: then there is no place to begin at.
+  const from = `m.conversation = ? AND m.position < coalesce((SELECT position FROM messages WHERE id = ? AND conversation = ?), ${Number.MAX_SAFE_INTEGER})`
+  const fits = `m.id < ? AND m.id >= ? AND ${asked.sql}`
+  const chunk = chunks(database, { fits, from, order: "m.position" }, range)
+  let first: string | undefined
   return async (after, many) => {
-    const values = [lower(after, high), low, ...asked.values, conversation, after ?? "", many, handedOn]
-    const [chunk] = await hotRows<Chunk>(
-      database,
-      statement(sql, () => sql),
-      values,
-    )
-    if (chunk!.least !== null && chunk!.least < low) return { rows: chunk!.ids, reached: undefined }
-    return stepFrom(chunk!, many, handedOn)
+    first ??= lower(after, high)
+    const values = [first, low, ...asked.values, conversation, after ?? "", conversation]
+    const found = await chunk(values, many)
+    if (found.least !== null && found.least < low) return { rows: found.ids, reached: undefined }
+    return stepFrom(found, many, handedOn)
   }
 }
 
-/**
- * By the words' own index, some months at a time: the newest alone, then three times as many with every step. What one
- * month holds of a common word is found sooner by walking.
- */
-function byWords(database: Database, asked: Conditions, range: Range): Way<string> {
-  const { handedOn } = range
-  let [months, steps] = [1, 0]
+/** Some months of the record: ids below one and from another on, and the time in which they were made. */
+interface Months {
+  high: string
+  low: string
+  from: Date
+  to: Date
+}
+
+/** Through an index that knows no order of ids, some months at a time: the newest alone, then three times as many a step. */
+function byMonths(database: Database, range: Range, idsIn: (months: Months) => Promise<{ id: string }[]>): Way<string> {
+  let count = 1
   let oldest: string | undefined
   return async (after) => {
-    // A month of a common word is a hundred thousand messages: the newest are looked at first.
-    if (++steps <= commonWithin) return { rows: [], reached: after ?? range.high }
-    oldest ??= (await hotRows<{ id: string }>(database, "SELECT id FROM messages ORDER BY id LIMIT 1", []))[0]?.id
+    oldest ??=
+      (await hotRows<{ id: string }>(database, "SELECT id FROM messages ORDER BY id LIMIT 1", []))[0]?.id ?? above
     const high = lower(after, range.high)
-    const newest = high === above ? new Date() : (timeOf(high) ?? new Date())
-    const begins = idAt(
-      "msg",
-      new Date(Math.max(0, Date.UTC(newest.getUTCFullYear(), newest.getUTCMonth() + 1 - months, 1))),
-    )
-    months *= 3
+    const to = high === above ? new Date() : timeOf(high)
+    // A cursor that is no id of ours: everything below it at once.
+    const from = to === undefined ? new Date(0) : monthsBefore(to, count)
+    count *= 3
+    const begins = idAt("msg", from)
     const low = begins > range.low ? begins : range.low
-    const found = await plannedRows<{ id: string }>(
+    const ids = (await idsIn({ high, low, from, to: to ?? new Date() })).map((row) => row.id)
+    if (ids.length >= range.handedOn) return { rows: ids, reached: ids.at(-1) }
+    return { rows: ids, reached: low <= oldest || low <= range.low ? undefined : low }
+  }
+}
+
+/** The beginning of a time's month, or of one so many less one before it. One that begins just then has the month before. */
+function monthsBefore(time: Date, count: number): Date {
+  const last = new Date(time.getTime() - 1)
+  return new Date(Math.max(0, Date.UTC(last.getUTCFullYear(), last.getUTCMonth() + 1 - count, 1)))
+}
+
+/** By the words' own index. What one month holds of a common word is found sooner by walking. */
+function byWords(database: Database, asked: Conditions, range: Range): Way<string> {
+  let steps = 0
+  const months = byMonths(database, range, ({ high, low }) =>
+    plannedRows<{ id: string }>(
       database,
       // Apart from the order, for which the planner would walk: it takes every beginning of a word for common.
       `WITH f AS MATERIALIZED (SELECT m.id FROM messages m WHERE m.id < ? AND m.id >= ? AND ${asked.sql})
-       SELECT id FROM f ORDER BY id DESC LIMIT ${handedOn}`,
+       SELECT id FROM f ORDER BY id DESC LIMIT ${range.handedOn}`,
       [high, low, ...asked.values],
-    )
-    const ids = found.map((row) => row.id)
-    if (ids.length >= handedOn) return { rows: ids, reached: ids.at(-1) }
-    return { rows: ids, reached: oldest === undefined || low <= oldest || low <= range.low ? undefined : low }
-  }
+    ),
+  )
+  // A month of a common word is a hundred thousand messages: the newest are looked at first.
+  return async (after, many) =>
+    ++steps <= commonWithin ? { rows: [], reached: lower(after, range.high) } : months(after, many)
 }
 
 /** Ids from a narrow table, of which those are kept that meet the conditions too. */
@@ -234,11 +243,7 @@ function fitting(database: Database, ids: Way<string>, asked: Conditions): Way<s
   return async (after, many) => {
     const step = await ids(after, many)
     if (!step || step.rows.length === 0) return step
-    const found = await hotRows<{ id: string }>(
-      database,
-      statement(sql, () => sql),
-      [step.rows, ...asked.values],
-    )
+    const found = await hotRows<{ id: string }>(database, sql, [step.rows, ...asked.values])
     return { rows: found.map((row) => row.id), reached: step.reached }
   }
 }
@@ -331,23 +336,13 @@ function inLine(database: Database, status: string, range: Range): Way<string> {
   }
 }
 
-/** Days after which no provider tells any more that a message has failed. */
-const toldWithin = 31
-const day = 86_400_000
+/** Milliseconds after which no provider tells any more that a message has failed. */
+const toldWithin = 31 * 86_400_000
 
-/** What was refused, and what the provider told later had failed: looked for a month at a time, then three. */
+/** What was refused, and what the provider told later had failed. */
 function failed(database: Database, range: Range): Way<string> {
-  const { handedOn } = range
-  let days = 30
-  let oldest: string | undefined
-  return async (after) => {
-    oldest ??= (await hotRows<{ id: string }>(database, "SELECT id FROM messages ORDER BY id LIMIT 1", []))[0]?.id
-    const high = lower(after, range.high)
-    const newest = high === above ? Date.now() : (timeOf(high)?.getTime() ?? Date.now())
-    const begins = Math.max(0, newest - days * day)
-    days *= 3
-    const low = idAt("msg", new Date(begins)) > range.low ? idAt("msg", new Date(begins)) : range.low
-    const found = await hotRows<{ id: string }>(
+  return byMonths(database, range, ({ high, low, from, to }) =>
+    hotRows<{ id: string }>(
       database,
       `SELECT DISTINCT message AS id FROM (
          SELECT message FROM attempts WHERE outcome <> 'accepted' AND message < ? AND message >= ?
@@ -355,12 +350,9 @@ function failed(database: Database, range: Range): Way<string> {
          SELECT a.message FROM statuses s CROSS JOIN LATERAL (SELECT message FROM attempts WHERE trace = s.trace AND message < ? AND message >= ? OFFSET 0) a
          WHERE s.status = 'failed' AND s.intake >= ? AND s.intake < ?
        ) f ORDER BY message DESC LIMIT ?`,
-      [high, low, high, low, idAt("itk", new Date(begins)), idAt("itk", new Date(newest + toldWithin * day)), handedOn],
-    )
-    const ids = found.map((row) => row.id)
-    if (ids.length >= handedOn) return { rows: ids, reached: ids.at(-1) }
-    return { rows: ids, reached: oldest === undefined || low <= oldest || low <= range.low ? undefined : low }
-  }
+      [...[high, low, high, low], idAt("itk", from), idAt("itk", new Date(to.getTime() + toldWithin)), range.handedOn],
+    ),
+  )
 }
 
 function lower(after: string | undefined, high: string): string {

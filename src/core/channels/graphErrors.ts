@@ -84,7 +84,7 @@ export function withoutWords(
 
 /** As much of what a provider said as a person reads. */
 export function excerpt(text: string): string {
-  const flat = text.replace(/\s+/g, " ").trim()
+  const flat = text.slice(0, 2000).replace(/\s+/g, " ").trim()
   return flat.length > 300 ? `${flat.slice(0, 299)}…` : flat
 }
 

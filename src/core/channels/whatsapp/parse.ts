@@ -346,11 +346,12 @@ function readTemplate(entry: unknown, value: JsonObject, parsed: Parsed): void {
   })
 }
 
-/** Words of the provider's about the account that ask for nothing: good news, and what is the same as before. */
-const good = /^(VERIFIED|APPROVED|REINSTATE|UPGRADE|ONBOARDING|UNFLAGGED|GREEN|ACCOUNT_RECONNECTED|PARTNER_ADDED|NONE)/
+/** Words of the provider's about the account that ask for nothing: good news, prices, and what is linked to it. */
+const good =
+  /(?:^|_)(?:VERIFIED|APPROVED|REINSTATE|UPGRADE|ONBOARDING|UNFLAGGED|GREEN|RECONNECTED|ADDED|INSTALLED|LINKED|SIGNED|ELIGIBILITY|TIER_UPDATE|LOCATION|NONE)/
 
 /** With these nothing can be sent any more. */
-const ended = /^(DISABLE|ACCOUNT_DELETED|ACCOUNT_OFFBOARDED|PARTNER_REMOVED|PARTNER_APP_UNINSTALLED|REJECTED)/
+const ended = /^(DISABLE|ACCOUNT_DELETED|ACCOUNT_OFFBOARDED|PARTNER_REMOVED|PARTNER_APP_UNINSTALLED|REJECTED)$/
 
 /** What the provider says of the account as a whole: warnings, limits, its end. */
 function readAccount(field: string, value: JsonObject, parsed: Parsed): void {
@@ -373,7 +374,7 @@ function readAccount(field: string, value: JsonObject, parsed: Parsed): void {
     {
       says: `WhatsApp says of the account: ${[...new Set(said)].join(", ")}${more.length > 0 ? ` (${more.join("; ")})` : ""}`,
       remedy: "See the account's status in the provider's business manager, and act or appeal there.",
-      lockedOut: said.some((one) => ended.test(one)),
+      lockedOut: ended.test(word),
     },
   ]
 }
