@@ -114,9 +114,10 @@ export function because({ reason, since, until }: MessageView): string {
 /** Says how to see more of a list, and how far a search came whose time was over. */
 export function printMore({ next, lookedTo }: { next: string | null; lookedTo?: string }): void {
   if (next === null) return
-  const cursor = /^[\w.-]+$/.test(next) ? next : `"${next}"`
+  // A list by name goes on behind an address, which a stranger may have chosen.
+  const cursor = /^[\w.-]+$/.test(next) ? next : JSON.stringify(next)
   if (lookedTo === undefined) return print(colors.dim(`There are more: --cursor ${cursor} shows the next.`))
-  const place = Number.isNaN(Date.parse(lookedTo)) ? lookedTo : when(lookedTo)
+  const place = /^\d{4}-\d\d-\d\dT/.test(lookedTo) ? when(lookedTo) : JSON.stringify(lookedTo)
   print(colors.yellow(`Looked as far as ${place} in the time one search has. To look further: --cursor ${cursor}`))
 }
 
