@@ -60,8 +60,8 @@ describe.each(versions)("a database of version %s", (version) => {
           ],
     )
     const channels = (await client.channels()).items
-    expect(channels.map((channel) => channel.kind).sort()).toEqual(
-      ["custom", "custom", "messenger", "slack", "sms", "telegram", "whatsapp"].sort(),
+    expect(new Set(channels.map((channel) => channel.kind))).toEqual(
+      new Set(["custom", "messenger", "slack", "sms", "telegram", "whatsapp"]),
     )
   })
 })
