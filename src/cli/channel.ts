@@ -28,7 +28,17 @@ export function channelCommands(program: Command): void {
     .argument("<key>")
     .option("--set <name=value>", "a setting; an empty value brings back the default", collect)
     .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect)
+    .option("--keep-former", "let the secrets that are replaced verify calls until they are dropped")
+    .option("--drop-former", "drop the secrets that were kept so")
     .option("--json", "for programs")
+    .addHelpText(
+      "after",
+      `
+To replace a secret that calls are proven by, without losing a call:
+  wobbet channel change <key> --secret appSecret=env:NEW --keep-former
+  (enter the new one at the provider)
+  wobbet channel change <key> --drop-former`,
+    )
     .action(change)
 
   channel.command("list").description("all channels").option("--json", "for programs").action(list)
@@ -40,6 +50,13 @@ export function channelCommands(program: Command): void {
   one("connect", "register the channel's address at the provider, and read back what is on record", connectOne)
   learnCommand(channel)
   one("pause", "stop handling and sending; what arrives is kept", pause)
+  channel
+    .command("remove")
+    .description("remove a channel; what was said on it stays on record")
+    .argument("<key>")
+    .option("--drop-waiting", "also where messages or replies wait: they are lost")
+    .option("--json", "for programs")
+    .action(remove)
   one("resume", "handle and send again, beginning with what waited", resume)
 }
 
@@ -61,12 +78,29 @@ async function add(kind: string, key: string, options: Values): Promise<void> {
 /** Settings whose change the provider must be told of. */
 const toldOf = ["receive", "publicUrl"]
 
-async function change(key: string, options: Values): Promise<void> {
+async function remove(key: string, options: Json & { dropWaiting?: boolean }): Promise<void> {
+  const dropped = await connect().removeChannel(key, options.dropWaiting ? "drop" : "refuse")
+  if (asJson(options, dropped)) return
+  const { turns, replies, parked } = dropped
+  const lost =
+    turns + replies + parked > 0 ? ` With it went ${turns} messages, ${replies} replies and ${parked} parked.` : ""
+  print(`Removed ${key}.${lost} What was said on it stays on record.`)
+}
+
+async function change(key: string, options: Values & { keepFormer?: boolean; dropFormer?: boolean }): Promise<void> {
   const settings = Object.fromEntries(
     Object.entries(pairs(options.set)).map(([name, value]) => [name, value === "" ? null : value]),
   )
-  const changed = await connect().changeChannel(key, { settings, secrets: secrets(options.secret) })
+  const changed = await connect().changeChannel(key, {
+    settings,
+    secrets: secrets(options.secret),
+    ...(options.keepFormer ? { keepFormer: true } : {}),
+    ...(options.dropFormer ? { dropFormer: true } : {}),
+  })
   if (asJson(options, changed)) return
+  if (changed.formerSecrets && options.keepFormer)
+    print(`The former ${changed.formerSecrets.join(" and ")} still counts: drop it once the provider has the new one.`)
+  if (options.dropFormer && !options.set && !options.secret) return print(`Dropped the former secrets of ${key}.`)
   const names = [...Object.keys(settings), ...(options.secret ?? []).map((pair) => pair.split("=")[0])]
   print(`Changed ${key}: ${names.join(", ")}.`)
   if (toldOf.some((name) => name in settings) || names.includes("hookSecret"))
@@ -181,6 +215,8 @@ function printChannel(shown: ChannelShown): void {
       .join("  ") || "–",
   )
   line("secrets", `${shown.secrets.join(", ")} (sealed)`)
+  if (shown.formerSecrets)
+    line("", colors.yellow(`the former ${shown.formerSecrets.join(", ")} still counts; --drop-former ends that`))
   line("last call", `genuine ${when(shown.lastGenuine)}, refused ${when(shown.lastRefused)}`)
 }
 

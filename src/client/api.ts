@@ -1,9 +1,11 @@
 import type {
+  AuditShown,
   BotView,
   CarriedAnswer,
   CarriedCall,
   ChannelCheck,
   ChannelShown,
+  ChannelWaiting,
   Comparison,
   ConversationView,
   Explanation,
@@ -20,7 +22,9 @@ import type {
   PersonView,
   ProfileFault,
   ProfileShown,
+  SessionShown,
   SessionView,
+  TokenShown,
 } from "./types.ts"
 
 type Fields = { [name: string]: unknown }
@@ -42,7 +46,12 @@ export interface Api {
   "GET /channels": { answer: Page<ChannelShown> }
   "POST /channels": { body: { kind: string; key: string; settings: Fields; secrets: Texts }; answer: ChannelShown }
   "GET /channels/{key}": { answer: ChannelShown }
-  "PATCH /channels/{key}": { body: { settings?: Fields; secrets?: Texts }; answer: ChannelShown }
+  "PATCH /channels/{key}": {
+    body: { settings?: Fields; secrets?: Texts; keepFormer?: boolean; dropFormer?: boolean }
+    answer: ChannelShown
+  }
+  "DELETE /channels/{key}": { query: { waiting: "refuse" | "drop" }; answer: ChannelWaiting }
+  "GET /channels/{key}/waiting": { answer: ChannelWaiting }
   "POST /channels/{key}/check": { answer: ChannelCheck }
   "POST /channels/{key}/connect": { answer: Comparison }
   "GET /channels/{key}/record": { answer: Comparison }
@@ -57,7 +66,7 @@ export interface Api {
   }
   "GET /profiles": { answer: Page<ProfileShown> }
   "POST /profiles": { body: { source: string; keep: boolean }; answer: { name?: string; faults: ProfileFault[] } }
-  "GET /bring/{key}/calls": { query: { wait: number }; answer: Page<CarriedCall> }
+  "POST /bring/{key}/calls": { body: { wait: number }; answer: Page<CarriedCall> }
   "POST /bring/{key}/answers": { body: { id: string } & CarriedAnswer; answer: { taken: boolean } }
   "DELETE /bring/{key}": { query: { all: boolean }; answer: { handled: number } }
   "POST /bring/{key}/in": { body: CarriedCall; answer: CarriedAnswer }
@@ -106,12 +115,22 @@ export interface Api {
     answer: Explanation
   }
   "GET /session": { answer: SessionView }
-  "POST /session": { body: { token: string }; answer: SessionView }
+  "POST /session": { body: { token?: string; once?: string }; answer: SessionView }
   "DELETE /session": { answer: void }
+  "GET /sessions": { answer: Page<SessionShown> }
+  "DELETE /sessions/{id}": { answer: void }
+  "GET /tokens": { answer: Page<TokenShown> }
   "POST /tokens": {
-    body: { name: string; role: "owner" | "developer" | "operator" | "reader" | "bring"; channel?: string }
-    answer: { token: string; name: string; role: string }
+    body: {
+      name: string
+      role: "owner" | "developer" | "operator" | "reader" | "bring"
+      channel?: string
+      days?: number
+    }
+    answer: { id: string; token: string; name: string; role: string; expiresAt?: string }
   }
+  "DELETE /tokens/{id}": { answer: TokenShown }
+  "GET /audit": { query: Paged & { who?: string; did?: string }; answer: Page<AuditShown> }
 }
 
 export type Operation = keyof Api

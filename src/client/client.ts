@@ -44,8 +44,15 @@ export class Client {
   channel = (key: string) => this.ask("GET /channels/{key}", { at: key })
   addChannel = (body: { kind: string; key: string; settings?: object; secrets?: object }) =>
     this.ask("POST /channels", { body })
-  changeChannel = (key: string, body: { settings?: object; secrets?: object }) =>
-    this.ask("PATCH /channels/{key}", { at: key, body })
+  changeChannel = (
+    key: string,
+    body: { settings?: object; secrets?: object; keepFormer?: boolean; dropFormer?: boolean },
+    ifMatch?: string,
+  ) => this.ask("PATCH /channels/{key}", { at: key, body, ...(ifMatch ? { headers: { "if-match": ifMatch } } : {}) })
+  /** @param waiting whether a channel on which something waits is removed all the same, and what waits with it */
+  removeChannel = (key: string, waiting: "refuse" | "drop" = "refuse") =>
+    this.ask("DELETE /channels/{key}", { at: key, query: { waiting } })
+  channelWaiting = (key: string) => this.ask("GET /channels/{key}/waiting", { at: key })
   checkChannel = (key: string) => this.ask("POST /channels/{key}/check", { at: key })
   connectChannel = (key: string) => this.ask("POST /channels/{key}/connect", { at: key })
   channelRecord = (key: string) => this.ask("GET /channels/{key}/record", { at: key })
@@ -62,7 +69,7 @@ export class Client {
   setProfile = (source: string, keep = true) => this.ask("POST /profiles", { body: { source, keep } })
 
   /** The next calls of a channel of a service that can be reached, for one that cannot. */
-  fetchCalls = (key: string, wait: number) => this.ask("GET /bring/{key}/calls", { at: key, query: { wait } })
+  fetchCalls = (key: string, wait: number) => this.ask("POST /bring/{key}/calls", { at: key, body: { wait } })
   answerCall = (key: string, answer: { id: string } & CarriedAnswer) =>
     this.ask("POST /bring/{key}/answers", { at: key, body: answer })
   /** @param all whether what was given out and never confirmed was surely not taken, and is handled there, too */
@@ -106,8 +113,16 @@ export class Client {
   session = () => this.ask("GET /session")
   signIn = (token: string) => this.ask("POST /session", { body: { token } })
   signOut = () => this.ask("DELETE /session")
-  makeToken = (name: string, role: string, channel?: string) =>
-    this.ask("POST /tokens", { body: { name, role, ...(channel === undefined ? {} : { channel }) } })
+  signInOnce = (once: string) => this.ask("POST /session", { body: { once } })
+  sessions = () => this.ask("GET /sessions")
+  endSession = (id: string) => this.ask("DELETE /sessions/{id}", { at: id })
+  tokens = () => this.ask("GET /tokens")
+  makeToken = (name: string, role: string, channel?: string, days?: number) =>
+    this.ask("POST /tokens", {
+      body: { name, role, ...(channel === undefined ? {} : { channel }), ...(days === undefined ? {} : { days }) },
+    })
+  revokeToken = (idOrName: string) => this.ask("DELETE /tokens/{id}", { at: idOrName })
+  audit = (query: Query = {}) => this.ask("GET /audit", { query })
 
   /** What happens, as it happens, until the signal ends it. Goes on after a break where it was broken off. */
   async *live(signal: AbortSignal): AsyncGenerator<LiveEvent> {

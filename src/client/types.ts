@@ -192,6 +192,10 @@ export interface ChannelShown {
   remedy?: string
   settings: { [name: string]: unknown }
   secrets: string[]
+  /** The names of secrets that were replaced and still verify calls. */
+  formerSecrets?: string[]
+  /** Changes whenever the channel is changed: what an ETag says. */
+  tag: string
   bot?: string
   lane: string
   identity?: { id: string; name?: string; handle?: string; remarks?: string[] }
@@ -217,6 +221,60 @@ export interface SessionView {
   csrf?: string
   /** Set where nothing but this channel is open to them. */
   channel?: string
+}
+
+/** A token, as it may be shown. */
+export interface TokenShown {
+  id: string
+  /** Whose it is. */
+  name: string
+  role: string
+  /** Set where it is good for this channel's calls alone. */
+  channel?: string
+  madeAt: string
+  madeBy?: string
+  /** To the minute. */
+  usedAt?: string
+  expiresAt?: string
+  revokedAt?: string
+}
+
+/** Somebody signed in to the console. */
+export interface SessionShown {
+  id: string
+  name: string
+  role: string
+  /** Where it was opened from. */
+  address?: string
+  startedAt: string
+  /** To the minute. */
+  usedAt: string
+  /** When it ends in any case. */
+  until: string
+}
+
+/** Something that was done, and by whom. */
+export interface AuditShown {
+  id: string
+  /** The name of the token or the session's. */
+  who: string
+  /** The id of the token or session. */
+  by?: string
+  /** Where the request came from. */
+  address?: string
+  did: string
+  detail?: { [field: string]: unknown }
+  at: string
+}
+
+/** What waits on a channel, and would be lost with it. */
+export interface ChannelWaiting {
+  /** Messages that wait for their turn. */
+  turns: number
+  /** Replies that wait to be sent. */
+  replies: number
+  /** What waits for a person's decision. */
+  parked: number
 }
 
 /** One thing that must be right for a channel to work. */

@@ -27,10 +27,18 @@ export function App() {
     setVisitor(found)
   }
   useEffect(() => {
-    service.session().then(enter, (error: Error) => {
-      if (error instanceof ApiError && error.status === 401) setVisitor("nobody")
-      else setTimeout(() => location.reload(), 3000)
-    })
+    const once = new URLSearchParams(location.search).get("once")
+    const spend = location.pathname === "/signin" && once !== null
+    const asked = spend ? service.signInOnce(once) : service.session()
+    asked
+      .then((found) => {
+        if (spend) history.replaceState(null, "", "/")
+        enter(found)
+      })
+      .catch((error: Error) => {
+        if (error instanceof ApiError && error.status < 500) setVisitor("nobody")
+        else setTimeout(() => location.reload(), 3000)
+      })
   }, [])
   if (visitor === undefined) return <p className="p-8 text-sm text-quiet">One moment …</p>
   if (visitor === "nobody") return <SignIn done={enter} />

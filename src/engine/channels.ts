@@ -14,6 +14,8 @@ import type { Seal } from "./seal.ts"
 export interface KnownChannel {
   row: ChannelRow
   channel: Channel
+  /** Secrets that were replaced and still verify calls until they are dropped. */
+  former: { [name: string]: string }
 }
 
 /** An address as the channel's kind keeps it, whatever form it was given in. */
@@ -67,8 +69,10 @@ export class Channels {
 
   /** Every secret there is, whose it is and what it is called: for finding out whether two were mixed up. */
   secrets(): OwnedSecret[] {
-    return (this.owned ??= this.all().flatMap(({ channel }) =>
-      Object.entries(channel.secrets).map(([name, value]) => ({ channel: channel.key, name, value })),
+    return (this.owned ??= this.all().flatMap(({ channel, former }) =>
+      [channel.secrets, former].flatMap((some) =>
+        Object.entries(some).map(([name, value]) => ({ channel: channel.key, name, value })),
+      ),
     ))
   }
 
@@ -88,7 +92,9 @@ export class Channels {
       if ("profile" in read) own.set(name, read)
     }
     this.own = own
-    this.known = new Map(found.map((row) => [row.key, { row, channel: this.open(row) }]))
+    this.known = new Map(
+      found.map((row) => [row.key, { row, channel: this.open(row), former: this.openedFormer(row) }]),
+    )
     this.owned = undefined
   }
 
@@ -99,6 +105,16 @@ export class Channels {
       Object.entries(row.sealed).map(([name, sealed]) => [
         name,
         before?.row.sealed[name] === sealed ? before.channel.secrets[name]! : this.seal.open(sealed),
+      ]),
+    )
+  }
+
+  private openedFormer(row: ChannelRow): { [name: string]: string } {
+    const before = this.known.get(row.key)
+    return Object.fromEntries(
+      Object.entries(row.former).map(([name, sealed]) => [
+        name,
+        before?.row.former[name] === sealed ? before.former[name]! : this.seal.open(sealed),
       ]),
     )
   }

@@ -3,6 +3,7 @@ import { kindOf } from "../core/channels/registry.ts"
 import { choicesOffered } from "../core/channels/options.ts"
 import type { ReplyPart } from "../core/message/reply.ts"
 import type { Offered } from "../store/lines.ts"
+import type { Doer } from "../store/access.ts"
 import { record } from "../store/access.ts"
 import type { ConversationRow } from "../store/conversations.ts"
 import { conversationAt, conversationById, peopleAt } from "../store/conversations.ts"
@@ -138,9 +139,9 @@ export class Desk {
     return [...found.values()]
   }
 
-  async retry(id: string, by: string): Promise<ParkedRow> {
+  async retry(id: string, by: Doer): Promise<ParkedRow> {
     const parked = await this.open(id)
-    if (!(await rejoinLine(this.engine.database, parked, by))) throw decided(id)
+    if (!(await rejoinLine(this.engine.database, parked, by.name))) throw decided(id)
     await this.decided(parked, "retry", by)
     this.engine.bell.ring(parked.what === "turn" ? "work" : "sends")
     if (parked.what === "send") this.engine.sender?.lineGrew(parked.conversation, parked.channel)
@@ -148,7 +149,7 @@ export class Desk {
   }
 
   /** Sends other words instead of a parked message. */
-  async edit(id: string, text: string, by: string): Promise<{ messages: string[] }> {
+  async edit(id: string, text: string, by: Doer): Promise<{ messages: string[] }> {
     const parked = await this.open(id)
     if (parked.what === "turn") {
       throw new Trouble(
@@ -165,14 +166,14 @@ export class Desk {
         : body.part === "media"
           ? { ...body, caption: text }
           : { part: "text", text }
-    if (!(await decideParked(this.engine.database, id, "edit", by))) throw decided(id)
+    if (!(await decideParked(this.engine.database, id, "edit", by.name))) throw decided(id)
     await this.decided(parked, "edit", by)
-    return this.send({ to: parked.conversation, replies: [changed], author: by, origin: "person" })
+    return this.send({ to: parked.conversation, replies: [changed], author: by.name, origin: "person" })
   }
 
-  async drop(id: string, by: string): Promise<ParkedRow> {
+  async drop(id: string, by: Doer): Promise<ParkedRow> {
     const parked = await this.open(id)
-    if (!(await decideParked(this.engine.database, id, "drop", by))) throw decided(id)
+    if (!(await decideParked(this.engine.database, id, "drop", by.name))) throw decided(id)
     await this.decided(parked, "drop", by)
     return (await parkedById(this.engine.database, id))!
   }
@@ -184,7 +185,7 @@ export class Desk {
     return parked
   }
 
-  private async decided(parked: ParkedRow, decision: string, by: string): Promise<void> {
+  private async decided(parked: ParkedRow, decision: string, by: Doer): Promise<void> {
     await record(this.engine.database, by, `parked ${decision}`, { id: parked.id, message: parked.message })
     this.engine.bell.ring("live")
   }

@@ -1,5 +1,6 @@
 import { join } from "node:path"
 import type { Logger } from "pino"
+import { pruneSessions } from "../store/access.ts"
 import { Bell } from "../store/bell.ts"
 import { wakeResumed } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
@@ -13,6 +14,7 @@ import type { BotStatus } from "./handlers/followed.ts"
 import { FollowedFolder } from "./handlers/followed.ts"
 import type { HostLimits } from "./handlers/hostProcess.ts"
 import { hostLimits } from "./handlers/hostProcess.ts"
+import { Housing } from "./handlers/housing.ts"
 import { Releases } from "./handlers/releases.ts"
 import { Identities } from "./identities.ts"
 import { Forwarding } from "./inlet/forwarding.ts"
@@ -25,6 +27,8 @@ import { MediaFetcher } from "./media/media.ts"
 import { Uploads } from "./media/uploads.ts"
 import { Directory } from "./people/directory.ts"
 import { People } from "./people/people.ts"
+import { Disk } from "./process/disk.ts"
+import { Figures } from "./process/figures.ts"
 import { Housekeeping } from "./process/housekeeping.ts"
 import { Liveness } from "./process/liveness.ts"
 import { Seal } from "./seal.ts"
@@ -49,6 +53,8 @@ export interface EngineSettings {
   botFolder?: string
   lane?: string
   hostLimits?: Partial<HostLimits>
+  /** Bytes of disk below which no media are fetched any more. */
+  leastDisk: number
   log: Logger
 }
 
@@ -72,6 +78,10 @@ export class Engine {
   readonly sender: Sender | undefined
   readonly forwarding: Forwarding
   readonly profiles: Profiles
+  readonly disk: Disk
+  readonly figures: Figures
+  /** Bytes of calls' bodies under way, told by whoever reads them. */
+  bodiesUnderWay = () => 0
   publicUrl = "http://127.0.0.1"
   private readonly liveness: Liveness
   private readonly journal: Journal
@@ -87,6 +97,7 @@ export class Engine {
     const { roles, log, home, databaseUrl } = settings
     const database = (this.database = openDatabase(databaseUrl, { limit: statementLimit }))
     this.reading = openDatabase(databaseUrl, reading)
+    const disk = (this.disk = new Disk(home, settings.leastDisk))
     const bell = (this.bell = new Bell(databaseUrl))
     const liveness = (this.liveness = new Liveness({ database, bell, log }))
     const self = (this.self = liveness.self)
@@ -94,13 +105,19 @@ export class Engine {
     const channels = (this.channels = new Channels(database, seal, () => this.publicUrl))
     const directory = new Directory(database)
     const identities = new Identities({ database, channels, bell })
-    const releases = (this.releases = new Releases(database, join(home, "releases"), settings.hostScript, {
+    const releases = (this.releases = new Releases(database, Housing.prepare(home, settings.hostScript, log), {
       ...hostLimits,
       ...settings.hostLimits,
     }))
+    const figures = (this.figures = new Figures({
+      database,
+      reading: this.reading,
+      hosts: () => releases.hosts,
+      bodies: () => this.bodiesUnderWay(),
+    }))
     const heldCalls = new HeldCalls()
     const alerts = new Alerts({ database, channels, bell, log })
-    const shared = { database, channels, bell, log, self }
+    const shared = { database, channels, bell, log, self, figures }
     this.sender = roles.has("sender")
       ? new Sender({ ...shared, directory, uploads: new Uploads(database), heldCalls, alerts })
       : undefined
@@ -109,7 +126,7 @@ export class Engine {
     const turns = (this.turns = roles.has("turns")
       ? new Turns({ ...shared, releases, sender: this.sender, people, courtesies, heldCalls })
       : undefined)
-    const media = (this.media = new MediaFetcher({ database, channels, bell, log }))
+    const media = (this.media = new MediaFetcher({ database, channels, bell, log, disk }))
     const sampling = new Sampling({ database, channels, seal, bell })
     const proofs = new Proofs({ ...shared, sender: this.sender, alerts })
     const forwarding = (this.forwarding = new Forwarding({
@@ -227,6 +244,7 @@ export class Engine {
     return [
       { name: "months ahead", every: 6 * 3600, run: (now) => makePartitions(database, now) },
       { name: "refused calls", every: 600, run: (now) => pruneRefused(database, keys(), now) },
+      { name: "sessions", every: 3600, run: () => pruneSessions(database) },
       { name: "keys of events", every: 24 * 3600, run: (now) => pruneSeen(database, now) },
       { name: "statistics", every: 24 * 3600, run: () => analyseWhole(this.settings.databaseUrl) },
     ]

@@ -6,6 +6,8 @@ export class Trouble extends Error {
     readonly remedy: string,
     /** The field that is wrong, where one is. */
     readonly field?: string,
+    /** Seconds after which it is worth another try. */
+    readonly retryAfter?: number,
   ) {
     super(message)
   }
@@ -31,6 +33,9 @@ export const catalogue = {
   "cannot-be-said": { status: 422, title: "Cannot be said on this channel" },
   "provider-refused": { status: 502, title: "The provider refused" },
   "too-many": { status: 429, title: "Too many at once" },
+  changed: { status: 412, title: "Changed meanwhile" },
+  "no-such-method": { status: 405, title: "Not done this way" },
+  full: { status: 503, title: "Full" },
   "too-slow": { status: 503, title: "It took too long" },
   "database-away": { status: 503, title: "The database is away" },
 } as const

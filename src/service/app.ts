@@ -5,42 +5,76 @@ import serveFiles from "@fastify/static"
 import type { FastifyBaseLogger, FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import fastify, { LogController } from "fastify"
 import type { Engine } from "../engine/engine.ts"
-import type { Visitor } from "../store/access.ts"
+import { Trouble } from "../engine/trouble.ts"
 import { answers } from "../store/database.ts"
-import { spendOnce, visitorBySession, visitorByToken } from "../store/access.ts"
-import { accessRoutes, cookieOptions, openSession, sessionCookie } from "./api/access.ts"
+import { accessRoutes } from "./api/access.ts"
+import { auditRoutes } from "./api/audit.ts"
 import { botRoutes } from "./api/bot.ts"
 import { bringRoutes } from "./api/bring.ts"
 import { channelRoutes } from "./api/channels.ts"
 import { conversationRoutes } from "./api/conversations.ts"
+import { looksRoutes } from "./api/looks.ts"
 import { mediaRoutes } from "./api/media.ts"
 import { messageRoutes } from "./api/messages.ts"
-import { looksRoutes } from "./api/looks.ts"
 import { parkedRoutes } from "./api/parked.ts"
-import { profileRoutes } from "./api/profiles.ts"
 import { passageRoutes } from "./api/passages.ts"
+import { profileRoutes } from "./api/profiles.ts"
+import { boundConnections, refuseUnreadable } from "./connections.ts"
 import { prove, serveInlets } from "./inlets.ts"
+import { isTooDeep } from "./input.ts"
 import { serveLive } from "./live.ts"
+import { serveMetrics } from "./metrics.ts"
 import { openapi } from "./openapi.ts"
 import { answerProblem } from "./problem.ts"
 import type { ApiRoute } from "./routes.ts"
 import { serveRoutes } from "./routes.ts"
+import { overHttps, Visitors } from "./visitors.ts"
+
+/** Bytes a body given to the API may have: pictures may stand in it. */
+const longestBody = 4 * 1024 * 1024
+
+/** Milliseconds in which a request must have come whole, and its headers. */
+const patience = { request: 60_000, headers: 15_000, lookEvery: 2000 }
+
+/** Every operation of the API, in the order in which it is described. */
+export const apiRoutes: ApiRoute[] = [
+  ...channelRoutes,
+  ...profileRoutes,
+  ...bringRoutes,
+  ...messageRoutes,
+  ...conversationRoutes,
+  ...passageRoutes,
+  ...parkedRoutes,
+  ...looksRoutes,
+  ...mediaRoutes,
+  ...botRoutes,
+  ...accessRoutes,
+  ...auditRoutes,
+]
 
 /** The service's face to the network: inlets, the API, the live stream and the console's files, by the roles it has. */
-export async function buildApp(engine: Engine, consoleFiles: string): Promise<FastifyInstance> {
+export async function buildApp(
+  engine: Engine,
+  options: { consoleFiles: string; proxies: string[]; connections: number },
+): Promise<FastifyInstance> {
   const { roles, log } = engine.settings
   const app = fastify({
     loggerInstance: log.child({}, { level: "warn" }) as unknown as FastifyBaseLogger,
-    bodyLimit: 4 * 1024 * 1024,
+    bodyLimit: longestBody,
     forceCloseConnections: "idle",
+    requestTimeout: patience.request,
+    http: { headersTimeout: patience.headers, connectionsCheckingInterval: patience.lookEvery },
     routerOptions: { maxParamLength: 500, ignoreTrailingSlash: true },
-    // Addresses that cannot be read reach no handler of ours.
+    ...(options.proxies.length > 0 ? { trustProxy: options.proxies } : {}),
+    // Addresses and requests that cannot be read reach no handler of ours.
     frameworkErrors: (error, request, reply) => void answerProblem(error, request, reply),
+    clientErrorHandler: refuseUnreadable,
     logController: new LogController({ disableRequestLogging: true }),
   })
+  boundConnections(app.server, options.connections)
   if (roles.has("inlet")) await app.register(async (inside) => serveInlets(inside, engine))
   // Beside the inlets, not around them: what only people's calls need, providers' calls pass through none of.
-  await app.register(async (inside) => servePeople(inside, engine, consoleFiles))
+  await app.register(async (inside) => servePeople(inside, engine, options.consoleFiles))
   return app
 }
 
@@ -50,83 +84,121 @@ async function servePeople(app: FastifyInstance, engine: Engine, consoleFiles: s
   app.setErrorHandler(answerProblem)
   app.addHook("onSend", (request, reply, payload, done) => {
     prove(engine, request, reply)
-    void reply.header("x-content-type-options", "nosniff").header("referrer-policy", "no-referrer")
+    for (const [name, value] of headersFor(request, engine)) if (!reply.hasHeader(name)) void reply.header(name, value)
     done(null, payload)
   })
-  const whoIs = visitors(engine)
+  app.addContentTypeParser("application/json", { parseAs: "string" }, (_request, text, done) => {
+    try {
+      done(null, readBody(text as string))
+    } catch (error) {
+      done(error as Error)
+    }
+  })
+  const visitors = new Visitors(engine)
 
   app.get("/health/live", async () => ({ live: true }))
   app.get("/health/ready", async (_request, reply) => {
-    const ready = await answers(engine.database, 2000)
-    return reply.code(ready ? 200 : 503).send({ ready })
+    const database = await answers(engine.database, 2000)
+    const disk = await engine.disk.look()
+    return reply.code(database ? 200 : 503).send({ ready: database, database: database ? "up" : "away", disk })
   })
+  serveMetrics(app, engine, visitors)
   if (roles.has("api")) {
-    const routes: ApiRoute[] = [
-      ...channelRoutes,
-      ...profileRoutes,
-      ...bringRoutes,
-      ...messageRoutes,
-      ...conversationRoutes,
-      ...passageRoutes,
-      ...parkedRoutes,
-      ...looksRoutes,
-      ...mediaRoutes,
-      ...botRoutes,
-      ...accessRoutes,
-    ]
-    serveRoutes(app, engine, routes, whoIs)
-    serveLive(app, engine, whoIs)
-    const description = openapi(routes, VERSION)
+    serveRoutes(app, engine, apiRoutes, visitors)
+    serveLive(app, engine, visitors)
+    const description = openapi(apiRoutes, VERSION)
     app.get("/api/openapi.json", async () => description)
   }
-  if (roles.has("console")) await serveConsole(app, engine, consoleFiles)
+  if (roles.has("console")) await serveConsole(app, consoleFiles)
+  const paths = knownPaths(app)
   app.setNotFoundHandler((request, reply) => {
-    const wantsPage = request.method === "GET" && roles.has("console") && !/^\/(api|in|health)\//.test(request.url)
+    const path = request.url.split("?")[0]!
+    const methods = paths.find((known) => known.pattern.test(path.replace(/(.)\/$/, "$1")))?.methods
+    if (methods !== undefined && !methods.has(request.method)) {
+      const allowed = [...methods].join(", ")
+      void reply.header("allow", allowed)
+      throw new Trouble("no-such-method", `${request.method} is not done at ${path}.`, `It takes ${allowed}.`)
+    }
+    const wantsPage = request.method === "GET" && roles.has("console") && isPage(path)
     if (wantsPage && existsSync(join(consoleFiles, "index.html"))) return consolePage(reply, consoleFiles)
-    return reply
-      .code(404)
-      .type("application/problem+json")
-      .send({
-        type: "about:blank",
-        title: "Not found",
-        status: 404,
-        detail: `There is nothing at ${request.method} ${request.url.split("?")[0]}.`,
-        remedy: "/api/openapi.json lists every call there is.",
-      })
+    throw new Trouble(
+      "not-found",
+      `There is nothing at ${request.method} ${path.slice(0, 500)}.`,
+      "/api/openapi.json lists every call there is.",
+    )
   })
 }
 
-function visitors(engine: Engine): (request: FastifyRequest) => Promise<Visitor | undefined> {
-  return async (request) => {
-    const bearer = /^Bearer\s+(\S+)$/i.exec(request.headers.authorization ?? "")?.[1]
-    if (bearer) return visitorByToken(engine.database, bearer)
-    const session = request.cookies[sessionCookie]
-    return session ? visitorBySession(engine.database, session) : undefined
+/** Whether an address may be one of the console's pages: it has no place of its own, and names no file. */
+function isPage(path: string): boolean {
+  return !/^\/(api|in|health|metrics|assets)(\/|$)/.test(path) && !/\.\w+$/.test(path)
+}
+
+/** Reads JSON for the API. Throws a Trouble for what is no JSON, or nested without end. */
+function readBody(text: string): unknown {
+  if (text === "") return undefined
+  if (isTooDeep(text)) throw new Trouble("bad-input", "The body is nested too deeply.", "Send it less nested.", "body")
+  try {
+    return JSON.parse(text, (name, value: unknown) => (name === "__proto__" ? undefined : value))
+  } catch (error) {
+    throw new Trouble(
+      "bad-input",
+      `The body is no JSON: ${(error as Error).message.slice(0, 200)}.`,
+      "Correct the body and send it again.",
+      "body",
+    )
   }
 }
 
-async function serveConsole(app: FastifyInstance, engine: Engine, files: string): Promise<void> {
+/** What every answer to people and programs says about itself, unless it says it otherwise. */
+function headersFor(request: FastifyRequest, engine: Engine): [name: string, value: string][] {
+  return [
+    ["x-content-type-options", "nosniff"],
+    ["referrer-policy", "no-referrer"],
+    ["cross-origin-resource-policy", "same-origin"],
+    ["content-security-policy", "default-src 'none'; frame-ancestors 'none'"],
+    ...(request.url.startsWith("/assets/") ? [] : ([["cache-control", "no-store"]] as [string, string][])),
+    ...(overHttps(request, engine) ? ([["strict-transport-security", "max-age=31536000"]] as [string, string][]) : []),
+  ]
+}
+
+/** The addresses that are known, with the methods each takes. */
+function knownPaths(app: FastifyInstance): { pattern: RegExp; methods: Set<string> }[] {
+  const known = new Map<string, Set<string>>()
+  const add = (path: string, ...methods: string[]) => known.set(path, new Set([...(known.get(path) ?? []), ...methods]))
+  for (const { method, path } of apiRoutes)
+    if (app.hasRoute({ method, url: `/api/v1${path.replace(/\{(\w+)\}/g, ":$1")}` }))
+      add(`/api/v1${path}`, method, ...(method === "GET" ? ["HEAD"] : []))
+  for (const path of ["/api/v1/live", "/api/openapi.json", "/health/live", "/health/ready", "/metrics", "/"])
+    if (app.hasRoute({ method: "GET", url: path })) add(path, "GET", "HEAD")
+  add("/in/{key}", "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE")
+  return [...known].map(([path, methods]) => ({
+    pattern: new RegExp(`^${path.replace(/[.]/g, "\\.").replace(/\{\w+\}/g, "[^/]+")}$`),
+    methods,
+  }))
+}
+
+async function serveConsole(app: FastifyInstance, files: string): Promise<void> {
   if (!existsSync(files)) {
     app.get("/", async (_request, reply) =>
       reply.code(503).type("text/plain").send('The console is not built. Run "npm run build".\n'),
     )
     return
   }
-  await app.register(serveFiles, { root: files, index: false, prefix: "/", maxAge: "1h" })
-  app.get("/", (_request, reply) => consolePage(reply, files))
-  app.get("/signin", async (request, reply) => {
-    const { once } = request.query as { once?: string }
-    const visitor = once ? await spendOnce(engine.database, once) : undefined
-    if (!visitor) return consolePage(reply, files)
-    const { cookie: value } = await openSession(engine.database, visitor)
-    return reply
-      .setCookie(sessionCookie, value, { ...cookieOptions, secure: request.protocol === "https" })
-      .redirect("/")
+  const page = (_request: FastifyRequest, reply: FastifyReply) => consolePage(reply, files)
+  await app.register(serveFiles, {
+    root: files,
+    index: false,
+    prefix: "/",
+    maxAge: "1h",
+    allowedPath: (path) => path !== "/index.html",
   })
+  app.get("/", page)
+  app.get("/index.html", page)
 }
 
 const policy =
-  "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'"
+  "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; form-action 'self'; object-src 'none'; frame-ancestors 'none'; base-uri 'none'"
 
 function consolePage(reply: FastifyReply, files: string): FastifyReply {
   return reply

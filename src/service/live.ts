@@ -3,9 +3,10 @@ import type { FastifyInstance, FastifyRequest } from "fastify"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
 import type { Visitor } from "../store/access.ts"
-import { sessionCookie } from "./api/access.ts"
 import { LiveFeed } from "./liveFeed.ts"
 import { allowed } from "./routes.ts"
+import type { Visitors } from "./visitors.ts"
+import { overHttps } from "./visitors.ts"
 
 /** Streams one visitor may have open in one process, and all visitors together. */
 const most = { each: 20, all: 500 }
@@ -20,30 +21,31 @@ const longestFull = 30_000
  * The live stream: server-sent events of what happened, each batch with a cursor as its id. With `Last-Event-ID` it
  * resumes where it was broken off, and leaves nothing out that was committed meanwhile.
  */
-export function serveLive(
-  app: FastifyInstance,
-  engine: Engine,
-  whoIs: (request: FastifyRequest) => Promise<Visitor | undefined>,
-): void {
+export function serveLive(app: FastifyInstance, engine: Engine, visitors: Visitors): void {
   const feed = new LiveFeed(engine.reading, engine.bell)
   const open = new Map<ServerResponse, string>()
   app.addHook("preClose", async () => open.forEach((_who, raw) => raw.end()))
-  app.get("/api/v1/live", async (request, reply) => {
-    const visitor = await whoIs(request)
-    if (!visitor || !allowed(visitor, "reader"))
-      throw new Trouble(
-        "not-signed-in",
-        "The live stream needs a token that Wobbet knows.",
-        "Sign in, or send a bearer token.",
-      )
-    const who = request.headers.authorization ?? request.cookies[sessionCookie] ?? visitor.name
+  // A HEAD asks what a stream would be, and gets an end.
+  app.head("/api/v1/live", async (request, reply) => {
+    await mayListen(request, visitors)
+    return reply.type("text/event-stream").send()
+  })
+  app.get("/api/v1/live", { exposeHeadRoute: false }, async (request, reply) => {
+    const { id: who } = await mayListen(request, visitors)
     const cursor = cursorOf(request) ?? (await feed.now())
     // Nothing is waited for from here until the stream is counted: those that ask at once are all seen.
     refuseCrowd(open, who)
     reply.hijack()
     const { raw } = reply
     open.set(raw, who)
-    raw.writeHead(200, { "content-type": "text/event-stream", "cache-control": "no-store", "x-accel-buffering": "no" })
+    raw.writeHead(200, {
+      "content-type": "text/event-stream",
+      "cache-control": "no-store",
+      "x-accel-buffering": "no",
+      "x-content-type-options": "nosniff",
+      "referrer-policy": "no-referrer",
+      ...(overHttps(request, engine) ? { "strict-transport-security": "max-age=31536000" } : {}),
+    })
     raw.write(`id: ${cursor}\nevent: ready\ndata: {}\n\n`)
 
     let full: NodeJS.Timeout | undefined
@@ -63,7 +65,7 @@ export function serveLive(
       ready()
     })
     const breath = setInterval(() => raw.write(": still here\n\n"), breathEvery)
-    const lookAgain = () => void stillAllowed(request, whoIs).then((yes) => yes || raw.end())
+    const lookAgain = () => void stillAllowed(request, visitors).then((yes) => yes || raw.end())
     const again = setInterval(lookAgain, lookAgainEvery)
     const hear = (name: "channels" | "lanes", event: string) =>
       engine.bell.on(name, () => !raw.writableNeedDrain && raw.write(`event: ${event}\ndata: {}\n\n`))
@@ -89,19 +91,37 @@ function refuseCrowd(open: ReadonlyMap<ServerResponse, string>, who: string): vo
   )
 }
 
+async function mayListen(request: FastifyRequest, visitors: Visitors): Promise<Visitor> {
+  const visitor = await visitors.of(request)
+  if (!visitor)
+    throw new Trouble(
+      "not-signed-in",
+      "The live stream needs a token that Wobbet knows.",
+      "Sign in, or send a bearer token.",
+    )
+  if (!allowed(visitor, "reader"))
+    throw new Trouble("not-allowed", "This token may not listen.", "Use one with the role reader.")
+  return visitor
+}
+
 function cursorOf(request: FastifyRequest): string | undefined {
   const header = request.headers["last-event-id"]
-  const given = typeof header === "string" ? header : (request.query as { since?: string }).since
-  return given !== undefined && /^\d{1,19}$/.test(given) ? given : undefined
+  const { since } = request.query as { since?: unknown }
+  const given = typeof header === "string" && header !== "" ? header : since
+  if (given === undefined) return undefined
+  if (typeof given === "string" && /^\d{1,18}$/.test(given)) return given
+  throw new Trouble(
+    "bad-input",
+    "The place to go on from is no id of this stream.",
+    "Give the id of the last event, or none to begin now.",
+    given === since ? "since" : "Last-Event-ID",
+  )
 }
 
 /** A session may have ended, and a token may be gone; a database that does not answer ends nobody's stream. */
-async function stillAllowed(
-  request: FastifyRequest,
-  whoIs: (request: FastifyRequest) => Promise<Visitor | undefined>,
-): Promise<boolean> {
+async function stillAllowed(request: FastifyRequest, visitors: Visitors): Promise<boolean> {
   try {
-    const visitor = await whoIs(request)
+    const visitor = await visitors.lookAgain(request)
     return visitor !== undefined && allowed(visitor, "reader")
   } catch {
     return true

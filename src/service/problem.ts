@@ -12,12 +12,13 @@ export interface Problem {
   field?: string
 }
 
-export function problemOf(error: Error & Partial<FastifyError>): Problem {
+/** @param status where it is another than the catalogue's */
+export function problemOf(error: Error & Partial<FastifyError>, instead?: number): Problem {
   if (error instanceof Trouble) {
     return {
       type: `https://wobbet.invalid/problems/${error.code}`,
       title: error.title,
-      status: error.status,
+      status: instead ?? error.status,
       detail: error.message,
       remedy: error.remedy,
       ...(error.field ? { field: error.field } : {}),
@@ -41,6 +42,11 @@ export function problemOf(error: Error & Partial<FastifyError>): Problem {
       ),
     )
   const status = error.statusCode ?? 500
+  if (status === 413)
+    return problemOf(
+      new Trouble("bad-input", "The body is longer than this call takes.", "Send less at once.", "body"),
+      413,
+    )
   if (status < 500) {
     const { title } = catalogue["bad-input"]
     return {
@@ -67,5 +73,7 @@ export function answerProblem(
 ): FastifyReply {
   const problem = problemOf(error)
   if (problem.status === 500) request.log.error({ err: error }, "a request failed")
+  if (problem.status === 401) void reply.header("www-authenticate", 'Bearer realm="Wobbet"')
+  if (error instanceof Trouble && error.retryAfter !== undefined) void reply.header("retry-after", error.retryAfter)
   return reply.code(problem.status).type("application/problem+json").send(problem)
 }

@@ -2,16 +2,25 @@ import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import Joi from "joi"
 import type { AnswerOf, BodyOf, Operation, QueryOf } from "../client/api.ts"
 import type { Engine } from "../engine/engine.ts"
+import type { catalogue } from "../engine/trouble.ts"
 import { Trouble } from "../engine/trouble.ts"
-import type { Role, Visitor } from "../store/access.ts"
+import type { Doer, Role, Visitor } from "../store/access.ts"
 import { timeOf } from "../store/ids.ts"
 import type { Looked } from "../store/lookThrough.ts"
+import { operations } from "./operations.ts"
+import { firstUnstorable } from "./input.ts"
+import type { Visitors } from "./visitors.ts"
+import { doer, fromOurPages } from "./visitors.ts"
 
 /** One operation of the API, as it is served and described. */
 export interface ApiRoute {
   method: "GET" | "POST" | "PATCH" | "DELETE"
   /** Under `/api/v1`, parameters as `{name}`. */
   path: string
+  /** Its name for programs that are generated from the description. */
+  id: string
+  /** Under which heading it is described. */
+  tag: string
   summary: string
   /** The least role that may; without one nobody needs to be signed in. */
   role?: Role
@@ -23,6 +32,12 @@ export interface ApiRoute {
   /** What comes back, in words. */
   answers: string
   status?: number
+  /** What may come instead, by what happened, besides what every operation may answer. */
+  troubles?: (keyof typeof catalogue)[]
+  /** The type of what is answered, where that is no JSON. */
+  content?: string
+  /** Bytes its body may have, where that is not as usual. */
+  bodyLimit?: number
   handle: (ask: Ask<unknown, unknown>) => Promise<unknown>
 }
 
@@ -33,6 +48,9 @@ export interface Ask<Query, Body> {
   body: Body
   headers: { [name: string]: string | string[] | undefined }
   visitor: Visitor
+  /** The visitor, as what they do is put on record. */
+  by: Doer
+  visitors: Visitors
   engine: Engine
   request: FastifyRequest
   reply: FastifyReply
@@ -52,14 +70,15 @@ export type Given<Answer> = Answer extends string
 /** An operation of the API, its input and its answer typed by the client's own description. */
 export function route<Name extends Operation>(
   name: Name,
-  given: Omit<ApiRoute, "method" | "path" | "handle"> & {
+  given: Omit<ApiRoute, "method" | "path" | "id" | "tag" | "handle"> & {
     handle: (ask: Ask<QueryOf<Name>, BodyOf<Name>>) => Promise<Given<AnswerOf<Name>>>
   },
 ): ApiRoute {
   const [method, path] = name.split(" ") as [ApiRoute["method"], string]
   // Its own schemas check what comes before it gets there.
   const handle = given.handle as unknown as ApiRoute["handle"]
-  return { ...given, method, path, handle }
+  const [id, tag] = operations[name]
+  return { ...given, method, path, id, tag, handle }
 }
 
 const ranks: Record<Role, number> = { bring: -1, reader: 0, operator: 1, developer: 2, owner: 3 }
@@ -68,25 +87,30 @@ export function allowed(visitor: Visitor, role: Role): boolean {
   return ranks[visitor.role] >= ranks[role]
 }
 
-export function serveRoutes(
-  app: FastifyInstance,
-  engine: Engine,
-  routes: ApiRoute[],
-  whoIs: (request: FastifyRequest) => Promise<Visitor | undefined>,
-): void {
+export function serveRoutes(app: FastifyInstance, engine: Engine, routes: ApiRoute[], visitors: Visitors): void {
   for (const route of routes) {
     app.route({
       method: route.method,
       url: `/api/v1${route.path.replace(/\{(\w+)\}/g, ":$1")}`,
+      ...(route.bodyLimit === undefined ? {} : { bodyLimit: route.bodyLimit }),
+      // Before the body is read: a stranger's is not.
+      onRequest: async (request) => {
+        if (route.role === undefined) return
+        const visitor = await visitors.of(request)
+        admit(visitor, route, request, engine)
+        await visitors.pace(visitor!)
+      },
       handler: async (request, reply) => {
-        const visitor = await whoIs(request)
-        if (route.role !== undefined) admit(visitor, route, request)
+        const visitor = route.role === undefined ? undefined : await visitors.of(request)
+        const stranger: Visitor = { id: "", name: "nobody", role: "reader" }
         const answer = await route.handle({
-          params: request.params as { [name: string]: string },
+          params: paramsOf(request),
           query: checked(route.query ?? Joi.object({}), request.query, "query"),
           body: route.body ? checked(route.body, request.body ?? {}, "body") : undefined,
-          headers: request.headers,
-          visitor: visitor ?? { name: "nobody", role: "reader" },
+          headers: headersOf(route, request),
+          visitor: visitor ?? stranger,
+          by: doer(visitor ?? stranger, request),
+          visitors,
           engine,
           request,
           reply,
@@ -99,7 +123,7 @@ export function serveRoutes(
   }
 }
 
-function admit(visitor: Visitor | undefined, route: ApiRoute, request: FastifyRequest): void {
+function admit(visitor: Visitor | undefined, route: ApiRoute, request: FastifyRequest, engine: Engine): void {
   if (!visitor) {
     throw new Trouble(
       "not-signed-in",
@@ -123,32 +147,70 @@ function admit(visitor: Visitor | undefined, route: ApiRoute, request: FastifyRe
       "Ask an owner for a token with that role.",
     )
   }
-  // A cookie comes along by itself, even from another site's page; the header does not.
-  const byCookie = request.headers.authorization === undefined
-  if (byCookie && route.method !== "GET" && request.headers["x-csrf"] !== visitor.csrf) {
-    throw new Trouble(
-      "not-allowed",
-      "The request carries no proof that it comes from our own pages.",
-      "Reload the page and try again.",
-    )
+  if (visitor.csrf !== undefined && route.method !== "GET") fromOurPages(request, engine, visitor.csrf)
+}
+
+/** Characters an id or a key in an address may have at most: none of ours comes near. */
+const longestParam = 200
+
+function paramsOf(request: FastifyRequest): { [name: string]: string } {
+  const params = request.params as { [name: string]: string }
+  for (const [name, value] of Object.entries(params)) {
+    if (value.length > longestParam || firstUnstorable(value) !== undefined)
+      throw new Trouble(
+        "bad-input",
+        `The ${name} in the address is no name of ours.`,
+        "/api/openapi.json says what each call takes.",
+        name,
+      )
   }
+  return params
+}
+
+function headersOf(route: ApiRoute, request: FastifyRequest): FastifyRequest["headers"] {
+  for (const [name, schema] of Object.entries(route.headers ?? {})) {
+    const { error } = schema.label(name).validate(request.headers[name.toLowerCase()])
+    if (error)
+      throw new Trouble("bad-input", `The header is not right: ${error.message}.`, "Send it as described.", name)
+  }
+  return request.headers
 }
 
 function checked(schema: Joi.ObjectSchema, value: unknown, where: string): unknown {
+  const remedy = "/api/openapi.json says what each call takes."
+  const unstorable = firstUnstorable(value)
+  if (unstorable !== undefined)
+    throw new Trouble("bad-input", `The ${where} is not right: ${unstorable.says}.`, remedy, unstorable.field)
   const { value: clean, error } = schema.validate(value, { convert: true })
   if (!error) return clean
   const detail = error.details[0]!
-  const field = detail.path.join(".")
+  const field = detail.path.join(".").slice(0, 200)
   throw new Trouble(
     "bad-input",
-    `The ${where} is not right: ${detail.message}.`,
-    "/api/openapi.json says what each call takes.",
-    field || undefined,
+    `The ${where} is not right: ${shortened(detail.message)}.`,
+    remedy,
+    // What concerns several fields at once names them itself.
+    field || where,
   )
 }
 
-export const cursor = Joi.string().max(200).description("the `next` of the list before, to go on from there")
+/** What was sent may be repeated in the words about it, but not at length. */
+function shortened(text: string): string {
+  return text.length <= 500 ? text : `${text.slice(0, 500)}…`
+}
+
+/** The `next` of the list before: of a list by ids of this sort, or with places of this form. */
+export function cursorOf(form: "msg" | "itk" | "prk" | "aud" | RegExp): Joi.StringSchema {
+  const pattern = form instanceof RegExp ? form : new RegExp(`^${form}_[0-9a-z]{10,26}$`)
+  return Joi.string()
+    .max(1000)
+    .pattern(pattern)
+    .messages({ "string.pattern.base": "{{#label}} must be the next of the list before" })
+    .description("the `next` of the list before, to go on from there")
+}
 export const limit = Joi.number().integer().min(1).max(200).default(50).description("how many at most")
+/** A channel's key, as a filter. */
+export const channelKey = Joi.string().max(63).description("a channel's key")
 
 /** A page of a list, and where the next begins. */
 export function page<Item>(

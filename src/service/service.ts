@@ -3,7 +3,7 @@ import type { AddressInfo } from "node:net"
 import type { Logger } from "pino"
 import { Engine } from "../engine/engine.ts"
 import type { HostLimits } from "../engine/handlers/hostProcess.ts"
-import { keepToken } from "../store/access.ts"
+import { keepLocalToken } from "../store/access.ts"
 import { migrate, openDatabase, databaseFault } from "../store/database.ts"
 import type { EmbeddedServer } from "../store/embedded.ts"
 import { ServerTrouble, startEmbedded } from "../store/embedded.ts"
@@ -57,10 +57,15 @@ export async function startService(
       hostScript: options.files.hostScript,
       sdk: options.files.sdk,
       log,
+      leastDisk: settings.leastDisk * 1e6,
       ...(options.botFolder ? { botFolder: options.botFolder } : {}),
       ...(options.hostLimits ? { hostLimits: options.hostLimits } : {}),
     })
-    const app = await buildApp(engine, options.files.console)
+    const app = await buildApp(engine, {
+      consoleFiles: options.files.console,
+      proxies: settings.proxies,
+      connections: settings.connections,
+    })
     engine.publicUrl = settings.publicUrl ?? `http://${settings.host}:${settings.port}`
     await engine.start().catch((error: Error) => {
       if (/unable to authenticate|Unsupported state/i.test(error.message)) {
@@ -120,7 +125,7 @@ async function prepare(databaseUrl: string, token: string): Promise<void> {
   const database = openDatabase(databaseUrl, { most: 2 })
   try {
     await migrate(databaseUrl, database, new Date())
-    await keepToken(database, token, "local", "owner")
+    await keepLocalToken(database, token)
   } catch (error) {
     const { code, message } = error as { code?: string; message: string }
     if (code === "ECONNREFUSED" || code === "ENOTFOUND" || code === "28P01" || code === "3D000") {

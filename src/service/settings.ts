@@ -1,6 +1,7 @@
 import { randomBytes } from "node:crypto"
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from "node:fs"
 import { join, resolve } from "node:path"
+import ipaddr from "ipaddr.js"
 import type { RoleName } from "../engine/engine.ts"
 
 /** What the service is told by its environment. */
@@ -11,6 +12,12 @@ export interface ServiceSettings {
   publicUrl: string | undefined
   databaseUrl: string | undefined
   roles: ReadonlySet<RoleName>
+  /** Proxies in front of the service, whose X-Forwarded-For is believed: addresses, or networks in CIDR notation. */
+  proxies: string[]
+  /** Connections open at once, at most. */
+  connections: number
+  /** Megabytes of disk below which no media are fetched any more. */
+  leastDisk: number
 }
 
 const allRoles: RoleName[] = ["inlet", "turns", "sender", "poller", "api", "console"]
@@ -40,7 +47,28 @@ export function readServiceSettings(env: NodeJS.ProcessEnv): ServiceSettings {
     publicUrl: env.WOBBET_PUBLIC_URL,
     databaseUrl: env.DATABASE_URL,
     roles: new Set(named as RoleName[]),
+    proxies: proxiesOf(env.WOBBET_PROXIES),
+    connections: wholeNumber(env, "WOBBET_CONNECTIONS", 2000),
+    leastDisk: wholeNumber(env, "WOBBET_LEAST_DISK", 200),
   }
+}
+
+function proxiesOf(given: string | undefined): string[] {
+  const proxies = (given ?? "").split(",").map((one) => one.trim())
+  const named = proxies.filter((one) => one !== "")
+  const wrong = named.find((one) => !ipaddr.isValid(one) && !ipaddr.isValidCIDR(one))
+  if (wrong !== undefined)
+    throw new SettingFault(
+      `WOBBET_PROXIES names "${wrong}"; it takes addresses such as 10.0.0.5, or networks such as 10.0.0.0/8, with commas between.`,
+    )
+  return named
+}
+
+function wholeNumber(env: NodeJS.ProcessEnv, name: string, usual: number): number {
+  const value = Number(env[name] ?? usual)
+  if (!Number.isInteger(value) || value < 1)
+    throw new SettingFault(`${name} is "${env[name]}"; it takes a whole number, such as ${usual}.`)
+  return value
 }
 
 export function homeFolder(env: NodeJS.ProcessEnv): string {
@@ -65,7 +93,7 @@ export function localToken(home: string): string {
 
 function keptIn(file: string, make: () => string): string {
   if (existsSync(file)) return readFileSync(file, "utf8")
-  mkdirSync(join(file, ".."), { recursive: true })
+  mkdirSync(join(file, ".."), { recursive: true, mode: 0o711 })
   try {
     // Exclusive: of two processes starting at once, the second reads what the first made.
     writeFileSync(file, `${make()}\n`, { mode: 0o600, flag: "wx" })

@@ -2,6 +2,7 @@ import type { Identity } from "../core/channels/kind.ts"
 import type { Forwarding } from "./brought.ts"
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
+import { newId } from "./ids.ts"
 import type { Learning } from "./samples.ts"
 
 export interface ChannelRow {
@@ -9,6 +10,8 @@ export interface ChannelRow {
   kind: string
   settings: { [name: string]: unknown }
   sealed: { [name: string]: string }
+  /** Secrets that were replaced and still verify calls. */
+  former: { [name: string]: string }
   state: "on" | "paused" | "locked out"
   reason: string | null
   remedy: string | null
@@ -46,25 +49,33 @@ export async function addChannel(
   return made.length > 0
 }
 
+/** Changes a channel that is still as it was read; gives false where somebody else changed it meanwhile. */
 export async function changeChannel(
   database: Database,
   key: string,
-  change: Partial<Pick<ChannelRow, "settings" | "sealed" | "bot" | "lane">> & { forgetIdentity?: boolean },
-): Promise<void> {
-  await rows(
+  before: Pick<ChannelRow, "settings" | "sealed" | "former">,
+  change: Partial<Pick<ChannelRow, "settings" | "sealed" | "former" | "bot" | "lane">> & { forgetIdentity?: boolean },
+): Promise<boolean> {
+  const changed = await rows(
     database,
     `UPDATE channels SET settings = coalesce(?::jsonb, settings), sealed = coalesce(?::jsonb, sealed),
+       former = coalesce(?::jsonb, former),
        bot = coalesce(?, bot), lane = coalesce(?, lane), identity = CASE WHEN ?::boolean THEN NULL ELSE identity END
-     WHERE key = ?`,
+     WHERE key = ? AND settings = ?::jsonb AND sealed = ?::jsonb AND former = ?::jsonb RETURNING key`,
     [
       change.settings ? JSON.stringify(change.settings) : null,
       change.sealed ? JSON.stringify(change.sealed) : null,
+      change.former ? JSON.stringify(change.former) : null,
       change.bot ?? null,
       change.lane ?? null,
       change.forgetIdentity ?? false,
       key,
+      JSON.stringify(before.settings),
+      JSON.stringify(before.sealed),
+      JSON.stringify(before.former),
     ],
   )
+  return changed.length > 0
 }
 
 export async function keepIdentity(database: Database, key: string, identity: Identity): Promise<void> {
@@ -124,4 +135,50 @@ export async function wakeResumed(database: Database): Promise<void> {
 async function wakeLines(database: Database, channels: string[]): Promise<void> {
   await rows(database, "UPDATE work SET due_at = now() WHERE due_at = 'infinity' AND channel = ANY(?)", [channels])
   await rows(database, "UPDATE outbox SET due_at = now() WHERE due_at = 'infinity' AND channel = ANY(?)", [channels])
+}
+
+/** How much waits on a channel: for a turn, to be sent, for a person. */
+export async function waitingOn(
+  database: Database,
+  key: string,
+): Promise<{ turns: number; replies: number; parked: number }> {
+  const [found] = await rows<{ turns: number; replies: number; parked: number }>(
+    database,
+    `SELECT (SELECT count(*)::int FROM work WHERE channel = ? AND due_at IS NOT NULL) AS turns,
+            (SELECT count(*)::int FROM outbox WHERE channel = ?) AS replies,
+            (SELECT count(*)::int FROM parked WHERE channel = ? AND decided_at IS NULL) AS parked`,
+    [key, key, key],
+  )
+  return found!
+}
+
+/** Removes a channel. What waits on it is dropped, and says so; what was said stays. */
+export async function removeChannel(database: Database, key: string, by: string): Promise<void> {
+  await database.transaction(async (step) => {
+    await rows(step, "DELETE FROM channels WHERE key = ?", [key])
+    const gone = await rows<{ conversation: string; message: string }>(
+      step,
+      "DELETE FROM outbox WHERE channel = ? RETURNING conversation, message",
+      [key],
+    )
+    await rows(
+      step,
+      `INSERT INTO parked (id, what, cause, reason, channel, conversation, message, decision, decided_by, decided_at)
+       SELECT i.id, 'send', 'removed', 'the channel was removed before it was sent', ?, i.conversation, i.message,
+         'drop', ?, clock_timestamp()
+       FROM unnest(?::text[], ?::text[], ?::text[]) AS i (id, conversation, message)`,
+      [key, by, gone.map(() => newId("prk")), gone.map((one) => one.conversation), gone.map((one) => one.message)],
+    )
+    await rows(
+      step,
+      `UPDATE parked SET decision = 'drop', decided_by = ?, decided_at = clock_timestamp(),
+         decided_xid = pg_current_xact_id() WHERE channel = ? AND decided_at IS NULL`,
+      [by, key],
+    )
+    await rows(step, "UPDATE work SET due_at = NULL, holder = NULL, unsent = 0, fence = fence + 1 WHERE channel = ?", [
+      key,
+    ])
+    for (const table of ["leases", "samples", "brought", "choice_tokens"])
+      await rows(step, `DELETE FROM ${table} WHERE channel = ?`, [key])
+  })
 }

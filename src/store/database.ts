@@ -11,6 +11,7 @@ import * as chores from "./migrations/0006-chores.ts"
 import * as lists from "./migrations/0007-lists.ts"
 import * as saidElsewhere from "./migrations/0008-said-elsewhere.ts"
 import * as underWay from "./migrations/0009-under-way.ts"
+import * as edges from "./migrations/0010-edges.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -26,6 +27,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0007-lists": lists,
   "0008-said-elsewhere": saidElsewhere,
   "0009-under-way": underWay,
+  "0010-edges": edges,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {
@@ -281,4 +283,10 @@ export async function retryingConflicts<T>(run: () => Promise<T>): Promise<T> {
       if (databaseFault(error) !== "conflict" || tries >= 5) throw error
     }
   }
+}
+
+/** How busy a database's connections are. */
+export function poolOf(database: Database): { used: number; waiting: number } {
+  const { pool } = database.client as { pool?: { numUsed(): number; numPendingAcquires(): number } }
+  return { used: pool?.numUsed() ?? 0, waiting: pool?.numPendingAcquires() ?? 0 }
 }

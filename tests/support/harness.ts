@@ -47,13 +47,13 @@ export function emptyDatabase(): Promise<string> {
 
 async function newDatabase(like: string): Promise<string> {
   const name = `t_${randomBytes(6).toString("hex")}`
-  await query(`${process.env.TEST_DATABASE_SERVER!}/postgres`, `CREATE DATABASE ${name} ${like}`)
+  await query(`${process.env.TEST_DATABASE_SERVER!}/postgres`, `CREATE DATABASE ${name} OWNER wobbet_service ${like}`)
   return addressOf(name)
 }
 
-/** As the service reaches its own server: by socket where there is one. */
+/** As the service reaches its own server: under its own role, and by socket where there is one. */
 function addressOf(name: string): string {
-  const server = process.env.TEST_DATABASE_SERVER!
+  const server = process.env.TEST_DATABASE_SERVER!.replace(/\/\/[^@]*@/, `//${process.env.TEST_DATABASE_ROLE}@`)
   const sockets = process.env.TEST_DATABASE_SOCKETS
   return sockets ? `${server.replace(/@.*$/, "@")}/${name}?${sockets}` : `${server}/${name}`
 }
@@ -110,7 +110,7 @@ export function childrenOf(pid: number): number[] {
 /** The processes that run a service's handlers. */
 export function hostsOf(service: Running): number[] {
   return childrenOf(service.child.pid!).filter((pid) =>
-    readFileSync(`/proc/${pid}/cmdline`, "utf8").includes("host.js"),
+    readFileSync(`/proc/${pid}/cmdline`, "utf8").includes("/releases/host-"),
   )
 }
 
@@ -172,6 +172,8 @@ export async function freePort(): Promise<number> {
 
 export function tempFolder(files: { [path: string]: string } = {}): string {
   const folder = mkdtempSync(join(tmpdir(), "wobbet-t-"))
+  // As root, the users of the database and of the handlers pass through it.
+  chmodSync(folder, 0o711)
   writeFiles(folder, files)
   endings.push(() => rmSync(folder, { recursive: true, force: true }))
   return folder

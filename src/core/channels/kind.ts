@@ -70,6 +70,10 @@ export interface ChannelKind {
   tells?(channel: Channel): boolean
   /** Seconds its provider waits for the answer to a call; eight where nothing is said. */
   patience?: number
+  /** Origins besides apiBase's to which the channel's keys may go; `https://*.example.org` stands for all under it. */
+  keyHosts?: readonly string[]
+  /** Bytes a call's body may have; 4 MB where nothing is said. */
+  longestBody?: number
   /** Receiving by asking; nothing for a channel that is called. */
   polling?(channel: Channel): Polling | undefined
   /** Answering inside the provider's own call; nothing for a channel that is not answered so. */
@@ -116,7 +120,16 @@ export interface Identity {
 
 /** For a call that is not genuine: `near` says what would have matched, `tried` that nothing close would have. */
 export type Verdict =
-  { genuine: true; by: string } | { genuine: false; why: string; remedy: string; near?: string; tried?: string }
+  | { genuine: true; by: string }
+  | {
+      genuine: false
+      why: string
+      remedy: string
+      near?: string
+      tried?: string
+      /** Set where its address and headers alone refute the call: no body could make it genuine. */
+      byHead?: true
+    }
 
 /** One message read from a call, with what the provider repeats on redelivery and nothing else shares. */
 export interface ParsedMessage {

@@ -48,6 +48,10 @@ const common = {
     .pattern(/^[0-9a-fA-F.:/, ]+$/)
     .message("fetchFrom names addresses or networks such as 10.0.0.0/8, 192.168.1.5")
     .description("private networks that media may be fetched from; none when left out"),
+  keyHosts: Joi.string()
+    .pattern(/^https?:\/\/[^\s/?#@,]+(,\s*https?:\/\/[^\s/?#@,]+)*$/)
+    .message("keyHosts names origins such as https://files.gateway.example, with commas between")
+    .description("origins besides apiBase's to which the channel's keys may go, such as where media lie"),
   bot: Joi.string().description("the bot that answers, when there are several"),
   lane: Joi.string().description("the lane it follows; live when left out"),
 }

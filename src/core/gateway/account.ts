@@ -64,12 +64,12 @@ function handValues(channel: Channel, address: string): { field: string; value: 
 export const fetching: Fetching = {
   fetch(address, channel) {
     const { outbound } = profileOf(channel)
-    const own = address.startsWith(String(channel.settings.apiBase).replace(/\/+$/, ""))
     return {
       name: "media",
       method: "GET",
       address: [address],
-      ...(own && outbound ? headersOf(outbound, channel) : {}),
+      // Left out at the socket where the address is not the gateway's own.
+      ...(outbound ? headersOf(outbound, channel) : {}),
       speaks: false,
     }
   },

@@ -15,6 +15,7 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
   if (!hasProfile(channel)) {
     return {
       genuine: false,
+      byHead: true,
       why: "this channel has no gateway profile yet, so nothing says how its calls are proven",
       remedy: `Run "wobbet channel learn ${channel.key}" and let the gateway call: it proposes one.`,
     }
@@ -23,6 +24,7 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
   if (typeof scheme === "string") {
     return {
       genuine: false,
+      byHead: true,
       why: `this channel has none of the secrets a call can be proven by: ${scheme}`,
       remedy: `Set one: "wobbet channel change ${channel.key} --secret ${scheme.split(",")[0]}=…".`,
     }
@@ -144,6 +146,7 @@ function bySignature(call: InboundCall, channel: Channel, scheme: Signed, secret
   if (given === undefined) {
     return {
       genuine: false,
+      byHead: true,
       why: `the call carries no signature (${name})`,
       remedy: `Many gateways send this header only once a secret is set with them. If it has another name here, the profile${Object.hasOwn(channel.settings, "signatureHeader") ? " (its setting signatureHeader)" : ""} names it.`,
     }
@@ -184,6 +187,7 @@ function bySortedHash(
   if (missing.length > 0) {
     return {
       genuine: false,
+      byHead: true,
       why: `the call's address carries no ${missing.join(", ")}`,
       remedy: `The gateway adds ${[scheme.query, ...scheme.of].join(", ")} to the address of every call. Does something in between take the query away, or did somebody else call?`,
     }
@@ -198,6 +202,7 @@ function bySortedHash(
     )
   return {
     genuine: false,
+    byHead: true,
     why: `the hash (${scheme.query}) is not that of this channel's ${scheme.secret} with ${scheme.of.join(" and ")}`,
     remedy: `Enter the same word on both sides: at the provider, and here as the secret ${scheme.secret}.`,
   }
@@ -286,6 +291,7 @@ function byWord(call: InboundCall, channel: Channel, scheme: Word, secret: strin
   if (given === undefined) {
     return {
       genuine: false,
+      byHead: true,
       why: `the call carries no shared word, in ${places}`,
       remedy: `Give the gateway the word to repeat, in ${places}: many send it only once it is set with them.`,
     }
@@ -293,6 +299,7 @@ function byWord(call: InboundCall, channel: Channel, scheme: Word, secret: strin
   if (sameWord(given, secret)) return { genuine: true, by: "shared word" }
   return {
     genuine: false,
+    byHead: true,
     why: `the shared word is another than this channel's ${scheme.secret}`,
     remedy: "Enter the same word on both sides.",
   }
@@ -313,6 +320,7 @@ function byBasic(
   if (given === undefined) {
     return {
       genuine: false,
+      byHead: true,
       why: "the call carries no basic authorisation",
       remedy: "Let the gateway authorise itself with the agreed name and password.",
     }
@@ -321,6 +329,7 @@ function byBasic(
   if (sameWord(given, `${user}:${secret}`)) return { genuine: true, by: "basic authorisation" }
   return {
     genuine: false,
+    byHead: true,
     why: `the name or password is not this channel's (${scheme.secret})`,
     remedy: "Enter the same name and password on both sides.",
   }

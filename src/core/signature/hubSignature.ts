@@ -44,6 +44,7 @@ function verifySignature(call: InboundCall, channel: Channel, provider: string):
   if (given === undefined) {
     return {
       genuine: false,
+      byHead: true,
       why: `the call carries no signature (${header})`,
       remedy: `${provider} signs every call. Does something in between take headers away, or did somebody else call?`,
     }
@@ -52,6 +53,7 @@ function verifySignature(call: InboundCall, channel: Channel, provider: string):
   if (scheme !== "sha256" || hex === undefined || !/^[0-9a-f]{64}$/i.test(hex)) {
     return {
       genuine: false,
+      byHead: true,
       why: "the signature is not of the form sha256=<64 hexadecimal digits>",
       remedy: `${provider} writes it so. Does something in between change headers?`,
     }

@@ -1,5 +1,7 @@
 import { FormData } from "undici"
+import { keyHosts, mayHaveKeys } from "../../core/channels/keyHosts.ts"
 import type { Channel } from "../../core/channels/kind.ts"
+import { kindOf } from "../../core/channels/registry.ts"
 import type {
   FormField,
   FormPart,
@@ -17,6 +19,8 @@ export interface Filling {
   placeAddress: string | undefined
   mark: string
   uploaded: string[]
+  /** Set once a secret was filled in. */
+  secretUsed?: boolean
   /** What stands at a place of the call that is being answered. */
   fieldOfCall?: (where: string) => string | undefined
 }
@@ -28,6 +32,19 @@ export interface FilledCall {
   body: string | FormData | undefined
 }
 
+/** A call that would take one of the channel's keys to a host that is none of its own. */
+export class KeyAbroad extends Error {
+  readonly code = "KEY_ABROAD"
+
+  constructor(address: string) {
+    const host = URL.canParse(address) ? new URL(address).host : "an address that cannot be read"
+    super(
+      `the channel's keys are not sent to ${host}: it is neither apiBase's host nor one its kind or its setting keyHosts names`,
+    )
+  }
+}
+
+/** Throws a KeyAbroad for a call that would take a secret elsewhere. */
 export function fillCall(call: OutgoingCall, filling: Filling): FilledCall {
   const fill = (value: unknown): unknown => fillIn(value, filling)
   const headers: { [name: string]: string } = { accept: "application/json" }
@@ -36,15 +53,31 @@ export function fillCall(call: OutgoingCall, filling: Filling): FilledCall {
   if (type !== undefined) headers["content-type"] = type
   const query = call.body && "query" in call.body ? fieldsOf(call.body.query, fill) : ""
   const address = addressOf(call, fill)
+  if (filling.secretUsed && !isOwn(address, filling.channel)) throw new KeyAbroad(address)
   return { url: query === "" ? address : withQuery(address, query), headers, body: content }
 }
 
-/** A described call's address and headers alone, for content that is fetched by other means. */
+/**
+ * A described call's address and headers alone, for content that is fetched by other means. Headers that hold a key are
+ * left out where the address is none of the channel's own.
+ */
 export function requestOf(call: OutgoingCall, channel: Channel): { url: string; headers: { [name: string]: string } } {
   const filling: Filling = { channel, placeAddress: undefined, mark: "", uploaded: [] }
   const fill = (value: unknown): unknown => fillIn(value, filling)
-  const headers = Object.entries(call.headers ?? {}).map(([name, value]) => [name, headerOf(value, fill)])
-  return { url: addressOf(call, fill), headers: Object.fromEntries(headers) as { [name: string]: string } }
+  const url = addressOf(call, fill)
+  const own = isOwn(url, channel)
+  if (filling.secretUsed && !own) throw new KeyAbroad(url)
+  const headers: { [name: string]: string } = {}
+  for (const [name, value] of Object.entries(call.headers ?? {})) {
+    filling.secretUsed = false
+    const filled = headerOf(value, fill)
+    if (own || !filling.secretUsed) headers[name] = filled
+  }
+  return { url, headers }
+}
+
+function isOwn(address: string, channel: Channel): boolean {
+  return mayHaveKeys(address, keyHosts(channel, kindOf(channel.kind).keyHosts))
 }
 
 /** The body of an answer inside a provider's own call. */
@@ -120,6 +153,7 @@ function valueOf(name: Name, filling: Filling): unknown {
   const { channel } = filling
   switch (name.for) {
     case "secret":
+      filling.secretUsed = true
       return channel.secrets[name.name] ?? ""
     case "setting":
       return channel.settings[name.name] ?? ""

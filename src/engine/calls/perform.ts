@@ -6,7 +6,7 @@ import { replaceSecrets } from "../seal.ts"
 import type { Answered } from "./exchange.ts"
 import { Exchange, TooLarge } from "./exchange.ts"
 import type { Filling } from "./fill.ts"
-import { fillCall } from "./fill.ts"
+import { fillCall, KeyAbroad } from "./fill.ts"
 
 /** Milliseconds a provider may take to answer. */
 export const callTimeout = 10_000
@@ -73,6 +73,7 @@ export function keepable(text: string, channel: Channel): string {
 
 const neverLeft = new Set([
   "ECONNREFUSED",
+  "KEY_ABROAD",
   "ENOTFOUND",
   "EAI_AGAIN",
   "EHOSTUNREACH",
@@ -96,7 +97,7 @@ function codeOf(error: unknown): string {
 
 function describe(error: unknown, channel: Channel): string {
   const { name, message } = error as Error
-  if (error instanceof TooLarge) return message
+  if (error instanceof TooLarge || error instanceof KeyAbroad) return message
   if (name === "TimeoutError") return "no answer within the time limit"
   if (name === "AbortError") return "the call was broken off"
   const code = codeOf(error)

@@ -1,12 +1,20 @@
 import { randomBytes } from "node:crypto"
 import { setTimeout as pause } from "node:timers/promises"
 import { isDeepStrictEqual } from "node:util"
-import type { ChannelKind, Identity } from "../../core/channels/kind.ts"
+import { isSent, keyHosts } from "../../core/channels/keyHosts.ts"
+import type { Channel, ChannelKind, Identity } from "../../core/channels/kind.ts"
 import { kinds } from "../../core/channels/registry.ts"
 import { readSecrets, readSettings } from "../../core/channels/settings.ts"
 import type { Profile } from "../../core/gateway/profile.ts"
 import type { ChannelRow } from "../../store/channels.ts"
-import { addChannel, changeChannel, resumeChannel, stopChannel } from "../../store/channels.ts"
+import {
+  addChannel,
+  changeChannel,
+  removeChannel,
+  resumeChannel,
+  stopChannel,
+  waitingOn,
+} from "../../store/channels.ts"
 import type { Database } from "../../store/database.ts"
 import { lastCalls } from "../../store/intakeReads.ts"
 import type { Bell } from "../../store/bell.ts"
@@ -16,7 +24,7 @@ import type { Identities } from "../identities.ts"
 import type { ChannelCheck } from "./checks.ts"
 import { walkTheLine } from "./checks.ts"
 import type { ChannelComparison, ChannelView } from "./views.ts"
-import { viewOf } from "./views.ts"
+import { tagOf, viewOf } from "./views.ts"
 import { judged, perform } from "../calls/perform.ts"
 import type { Poller } from "../inlet/poller.ts"
 import type { Seal } from "../seal.ts"
@@ -24,6 +32,18 @@ import { notFound, Trouble } from "../trouble.ts"
 
 /** Milliseconds that adding a channel waits for its provider to tell who it is. */
 const identityPatience = 2000
+
+/** What is to change of a channel. */
+export interface ChannelChange {
+  settings?: { [name: string]: unknown }
+  secrets?: { [name: string]: string }
+  /** Whether the secrets that are replaced go on to verify calls until they are dropped. */
+  keepFormer?: boolean
+  /** Whether secrets that were kept so are dropped. */
+  dropFormer?: boolean
+  /** The tag of the channel as its changer saw it. */
+  ifMatch?: string
+}
 
 /** Adding channels and looking after them. */
 export class ChannelCare {
@@ -79,12 +99,15 @@ export class ChannelCare {
     await Promise.race([asking, pause(identityPatience, undefined, { ref: false })])
   }
 
-  /** Changes settings and secrets; what is not named stays. A setting given as null goes back to its default. */
-  async change(
-    key: string,
-    given: { settings?: { [name: string]: unknown }; secrets?: { [name: string]: string } },
-  ): Promise<ChannelView> {
-    const { row, channel } = this.known(key)
+  /**
+   * Changes settings and secrets; what is not named stays. A setting given as null goes back to its default. Where the
+   * channel's keys could go to another host after it, all of them must be given again: whoever may change a setting
+   * must not learn a sealed secret by it.
+   */
+  async change(key: string, given: ChannelChange): Promise<ChannelView> {
+    await this.parts.channels.refresh()
+    const { row, channel, former } = this.known(key)
+    if (given.ifMatch !== undefined && given.ifMatch !== tagOf(row)) throw changedMeanwhile(key)
     const kind = kindNamed(row.kind)
     const merged = Object.fromEntries(
       Object.entries({ ...row.settings, ...given.settings }).filter(([, value]) => value !== null),
@@ -98,18 +121,72 @@ export class ChannelCare {
         channel.secrets[name] === value && row.sealed[name] ? row.sealed[name] : this.parts.seal.seal(value),
       ]),
     )
+    this.refuseToMoveKeys(channel, settings, profile, given.secrets ?? {})
+    const kept = formerAfter(given, channel.secrets, former)
+    const sealedFormer = Object.fromEntries(
+      Object.entries(kept).map(([name, value]) => [
+        name,
+        former[name] === value && row.former[name] ? row.former[name] : this.parts.seal.seal(value),
+      ]),
+    )
     // Other keys, or another provider, may be another account.
     const other = settings.apiBase !== row.settings.apiBase || !isDeepStrictEqual(secrets, channel.secrets)
-    await changeChannel(this.parts.database, key, {
+    const done = await changeChannel(this.parts.database, key, row, {
       settings,
       sealed,
+      former: sealedFormer,
       forgetIdentity: other,
       ...(bot ? { bot: bot as string } : {}),
       ...(lane ? { lane: lane as string } : {}),
     })
+    if (!done) throw changedMeanwhile(key)
     await this.changed()
     if (other) await this.learnIdentity(key)
     return this.show(key)
+  }
+
+  private refuseToMoveKeys(
+    channel: Channel,
+    settings: { [name: string]: unknown },
+    profile: Profile | undefined,
+    given: { [name: string]: string },
+  ): void {
+    const { profile: _before, ...rest } = channel
+    const listed = kindNamed(channel.kind).keyHosts
+    const before = keyHosts(channel, listed)
+    const after = keyHosts({ ...rest, settings, ...(profile ? { profile } : {}) }, listed)
+    const [added] = after.filter((host) => !before.includes(host))
+    const sealed = Object.keys(channel.secrets).filter((name) => given[name] === undefined && isSent(name, profile))
+    if (added === undefined || sealed.length === 0) return
+    throw new Trouble(
+      "bad-input",
+      `After this change the channel's keys could go to ${added}, which they were not given for.`,
+      `Give all of them again in the same change: ${sealed.join(", ")}.`,
+      `secrets.${sealed[0]!}`,
+    )
+  }
+
+  /** Removes a channel, what waits to be handled or sent with it; what was said stays on record. */
+  async remove(key: string, by: string, ifMatch?: string): Promise<void> {
+    await this.parts.channels.refresh()
+    const { row } = this.known(key)
+    if (ifMatch !== undefined && ifMatch !== tagOf(row)) throw changedMeanwhile(key)
+    await this.disconnect(key)
+    await removeChannel(this.parts.database, key, by)
+    await this.changed()
+  }
+
+  /** Takes our address away from the provider, where that can be done; one that does not answer keeps nobody. */
+  private async disconnect(key: string): Promise<void> {
+    const { row, channel } = this.known(key)
+    const call = kindNamed(row.kind).account.disconnect?.(channel)
+    if (call) await perform(call, channel, undefined)
+  }
+
+  /** How much waits on a channel that would be lost with it. */
+  async waiting(key: string): Promise<{ turns: number; replies: number; parked: number }> {
+    this.known(key)
+    return waitingOn(this.parts.database, key)
   }
 
   async list(): Promise<ChannelView[]> {
@@ -276,8 +353,29 @@ export class ChannelCare {
   }
 }
 
+function formerAfter(
+  { secrets = {}, keepFormer, dropFormer }: ChannelChange,
+  now: { [name: string]: string },
+  former: { [name: string]: string },
+): { [name: string]: string } {
+  const replaced = Object.keys(secrets).filter((name) => now[name] !== undefined && now[name] !== secrets[name])
+  return {
+    ...(dropFormer ? {} : former),
+    ...(keepFormer ? Object.fromEntries(replaced.map((name) => [name, now[name]!])) : {}),
+  }
+}
+
+function changedMeanwhile(key: string): Trouble {
+  return new Trouble(
+    "changed",
+    `The channel "${key}" was changed by somebody else meanwhile.`,
+    "Read it again, and make the change on what it is now.",
+    "If-Match",
+  )
+}
+
 function kindNamed(name: string): ChannelKind {
-  const kind = kinds[name]
+  const kind = Object.hasOwn(kinds, name) ? kinds[name] : undefined
   if (!kind)
     throw new Trouble(
       "bad-input",

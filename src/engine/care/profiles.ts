@@ -1,9 +1,10 @@
 import { mkdir, writeFile } from "node:fs/promises"
 import { join } from "node:path"
+import { isSent, keyHosts } from "../../core/channels/keyHosts.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { FieldRole, Proposal, Sending } from "../../core/gateway/learn.ts"
 import { propose, writeProfile } from "../../core/gateway/learn.ts"
-import type { ProfileFault, VerifyScheme } from "../../core/gateway/profile.ts"
+import type { Profile, ProfileFault, VerifyScheme } from "../../core/gateway/profile.ts"
 import { readProfile } from "../../core/gateway/readProfile.ts"
 import { profiles, shippedSources } from "../../core/gateway/shipped.ts"
 import type { Database } from "../../store/database.ts"
@@ -95,8 +96,28 @@ export class Profiles {
           },
         ],
       }
-    if (keep) await this.keep(name, source, "set")
+    if (keep) {
+      this.refuseToMoveKeys(read.profile)
+      await this.keep(name, source, "set")
+    }
     return { name, faults: [] }
+  }
+
+  /** Another version of a profile must not take the keys of channels that speak by it to another host. */
+  private refuseToMoveKeys(profile: Profile): void {
+    for (const { row, channel } of this.parts.channels.all()) {
+      if (row.settings.profile !== profile.profile || !kindOf(row.kind).schemasFor) continue
+      const before = keyHosts(channel)
+      const added = keyHosts({ ...channel, profile }).find((host) => !before.includes(host))
+      const sent = Object.keys(channel.secrets).find((name) => isSent(name, profile))
+      if (added === undefined || sent === undefined) continue
+      throw new Trouble(
+        "bad-input",
+        `With this version of the profile "${profile.profile}" the keys of the channel "${channel.key}" could go to ${added}, which they were not given for.`,
+        `Give the profile another name, and let the channel change to it together with its secrets.`,
+        "source",
+      )
+    }
   }
 
   async begin(key: string, by: string, minutes: number): Promise<LearningView> {

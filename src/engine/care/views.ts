@@ -1,3 +1,4 @@
+import { createHash } from "node:crypto"
 import type { Identity, OnRecord } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { ChannelRow } from "../../store/channels.ts"
@@ -12,6 +13,10 @@ export interface ChannelView {
   remedy?: string
   settings: { [name: string]: unknown }
   secrets: string[]
+  /** The names of secrets that were replaced and still verify calls. */
+  formerSecrets?: string[]
+  /** Changes whenever the channel is changed: what an ETag says. */
+  tag: string
   bot?: string
   lane: string
   identity?: Identity
@@ -47,6 +52,12 @@ interface Known {
   polling: ChannelView["polling"] | undefined
 }
 
+/** Tells one version of a channel from every other. */
+export function tagOf({ settings, sealed, former, bot, lane, state }: ChannelRow): string {
+  const seen = JSON.stringify([settings, sealed, former, bot, lane, state])
+  return createHash("sha256").update(seen).digest("base64url").slice(0, 16)
+}
+
 export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, polling }: Known): ChannelView {
   const kind = kindOf(row.kind)
   const { profile } = row.settings as { profile?: string }
@@ -58,6 +69,8 @@ export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, p
     ...(row.remedy ? { remedy: row.remedy } : {}),
     settings: row.settings,
     secrets: Object.keys(row.sealed),
+    ...(Object.keys(row.former).length > 0 ? { formerSecrets: Object.keys(row.former) } : {}),
+    tag: tagOf(row),
     ...(row.bot ? { bot: row.bot } : {}),
     lane: row.lane,
     ...(row.identity ? { identity: row.identity } : {}),

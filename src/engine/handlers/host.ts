@@ -1,7 +1,6 @@
 import { AsyncLocalStorage } from "node:async_hooks"
 import { pathToFileURL } from "node:url"
 import { format } from "node:util"
-import { Worker } from "node:worker_threads"
 import type { Handler, Outcome } from "../../sdk/index.ts"
 import type { HandlerError } from "./handler.ts"
 import type { FromHost, ToHost } from "./hostProtocol.ts"
@@ -28,15 +27,8 @@ process.on("message", (orders: ToHost[]) => {
     else void run(order)
   }
 })
+// A handler whose loop never ends does not hear that; the service's guardian sees to those.
 process.on("disconnect", () => process.exit(0))
-// A handler whose loop never ends would never hear that. A thread of its own sees when the service is gone, also one
-// that was killed and could end nobody.
-// Whose process it is was said at its start: by the time a thread runs, that one may be gone already.
-new Worker(
-  `const { workerData: parent } = require("node:worker_threads")
-   setInterval(() => process.ppid === parent || process.kill(process.pid, "SIGKILL"), 500)`,
-  { eval: true, execArgv: [], env: {}, workerData: Number(process.argv[2]) },
-).unref()
 // A promise nobody waits for is a fault of the handler's that threw it, not a reason to end the others.
 process.on("unhandledRejection", () => undefined)
 
@@ -91,7 +83,7 @@ function plain(error: unknown): HandlerError {
 function ownLines(stack: string): string {
   const lines = stack
     .split("\n")
-    .filter((line) => !/\(?node:|[/\\]dist[/\\]host\.js|src[/\\]engine[/\\]handlers[/\\]host/.test(line))
+    .filter((line) => !/\(?node:|[/\\]host-[0-9a-f]{12}\.mjs|src[/\\]engine[/\\]handlers[/\\]host/.test(line))
   return lines
     .slice(0, 12)
     .join("\n")

@@ -4,6 +4,7 @@ import { readFileSync } from "node:fs"
 import type { HandlerAnswer, HandlerError, TurnInput } from "./handler.ts"
 import { HandlerFault } from "./handler.ts"
 import type { FromHost, ToHost } from "./hostProtocol.ts"
+import type { Housing } from "./housing.ts"
 
 /** A handler's run for one turn. */
 export interface Run {
@@ -52,18 +53,15 @@ export class HostProcess {
   private ended = false
 
   constructor(
-    script: string,
+    private readonly housing: Housing,
     bundle: string,
     private readonly limits: HostLimits,
     private readonly retired: (host: HostProcess) => void,
     private readonly lost: (host: HostProcess, reason: string, runs: Run[]) => void,
   ) {
-    this.child = fork(script, [String(process.pid)], {
-      // Nothing of the service's environment: it holds secrets.
-      env: { PATH: process.env.PATH ?? "", TZ: process.env.TZ ?? "", LANG: "C.UTF-8" },
-      execArgv: ["--enable-source-maps", `--max-old-space-size=${limits.memory}`],
-      stdio: ["ignore", "ignore", "ignore", "ipc"],
-    })
+    const { script, options } = housing.start(bundle, limits.memory)
+    const child = (this.child = fork(script, options))
+    if (child.pid !== undefined) housing.watch(child.pid)
     this.ready = new Promise((resolve) => {
       this.child.on("message", (said: FromHost[]) => {
         this.lastSign = Date.now()
@@ -111,6 +109,11 @@ export class HostProcess {
     this.ended = true
     clearInterval(this.watch)
     this.child.removeAllListeners()
+    // Watched until it has ended, not only until it was told to.
+    const { pid } = this.child
+    if (pid !== undefined && this.child.exitCode === null && this.child.signalCode === null)
+      this.child.once("exit", () => this.housing.unwatch(pid))
+    else if (pid !== undefined) this.housing.unwatch(pid)
     this.child.on("error", () => undefined)
     this.child.kill("SIGKILL")
     const runs = [...this.runs.values()]

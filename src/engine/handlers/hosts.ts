@@ -2,6 +2,7 @@ import type { HandlerAnswer, HandlerError, TurnInput } from "./handler.ts"
 import { HandlerFault } from "./handler.ts"
 import type { HostLimits, Run } from "./hostProcess.ts"
 import { hostLimits, HostProcess } from "./hostProcess.ts"
+import type { Housing } from "./housing.ts"
 
 /** Hosts for one run each, at once: one after the other, fifty slow handlers would wait a minute for a stuck one. */
 const quarantines = 8
@@ -22,10 +23,20 @@ export class HostPool {
   private idle: (() => void)[] = []
 
   constructor(
-    private readonly script: string,
+    private readonly housing: Housing,
     private readonly bundle: string,
     private readonly limits: HostLimits = hostLimits,
   ) {}
+
+  /** Whether it is closed and nothing of it lives. */
+  get isOver(): boolean {
+    return this.closed && this.living.size === 0
+  }
+
+  /** How many processes live. */
+  get size(): number {
+    return this.living.size
+  }
 
   run(handler: string, turn: TurnInput, deadline: number): Promise<HandlerAnswer> {
     if (this.closed) throw new Error("These hosts are closed: their release is no longer in use.")
@@ -83,7 +94,7 @@ export class HostPool {
       const at = this.hosts.indexOf(host)
       if (at !== -1) this.hosts.splice(at, 1)
     }
-    const made = new HostProcess(this.script, this.bundle, this.limits, leave, (host, reason, runs) => {
+    const made = new HostProcess(this.housing, this.bundle, this.limits, leave, (host, reason, runs) => {
       leave(host)
       this.living.delete(host)
       // In a host that still holds a handler whose time is over, that one may be to blame: whoever is there runs again.

@@ -1,11 +1,10 @@
-import { mkdir, rename, writeFile } from "node:fs/promises"
-import { join } from "node:path"
 import { RouteTable } from "../../core/routing/table.ts"
 import type { Database } from "../../store/database.ts"
 import { releaseById, releasesOfLanes } from "../../store/releases.ts"
 import type { HandlerError, ReadyRelease } from "./handler.ts"
 import type { HostLimits } from "./hostProcess.ts"
 import { HostPool } from "./hosts.ts"
+import type { Housing } from "./housing.ts"
 
 /** A release with the hosts of its code, which are started when a handler is first needed. */
 interface Hosted extends ReadyRelease {
@@ -32,11 +31,11 @@ export class Releases {
   private readonly entries = new Map<string, Entry>()
   private readonly warm = new Map<string, HostPool>()
   private onLanes: ReadonlySet<string> = new Set()
+  private readonly pools = new Set<HostPool>()
 
   constructor(
     private readonly database: Database,
-    private readonly folder: string,
-    private readonly hostScript: string,
+    private readonly housing: Housing,
     private readonly limits: HostLimits,
   ) {}
 
@@ -50,6 +49,11 @@ export class Releases {
     } finally {
       entry.users--
     }
+  }
+
+  /** How many processes run handlers at the moment. */
+  get hosts(): number {
+    return [...this.pools].reduce((sum, pool) => sum + pool.size, 0)
   }
 
   /** Makes a release ready before anybody needs it. */
@@ -70,11 +74,12 @@ export class Releases {
     const ready = await Promise.all(entries.map((entry) => entry.ready.catch(() => undefined)))
     const pools = [...ready.map((one) => one?.hosts), ...this.warm.values()]
     await Promise.all(pools.map((pool) => pool?.close(0)))
+    this.housing.close()
   }
 
   /** Loads a bundle in a host to see whether it loads. The host stays, so that the release's first turn finds it warm. */
   async tryOut(id: string, bundle: string): Promise<HandlerError | undefined> {
-    const pool = new HostPool(this.hostScript, await this.bundleFile(id, bundle), this.limits)
+    const pool = this.poolFor(id, bundle)
     const error = await pool.check()
     if (error || this.entries.has(id)) await pool.close(0)
     else this.warm.set(id, pool)
@@ -101,18 +106,15 @@ export class Releases {
     if (row.bundle === null) return { id, table, hosts: undefined }
     const warm = this.warm.get(id)
     this.warm.delete(id)
-    const hosts = warm ?? new HostPool(this.hostScript, await this.bundleFile(id, row.bundle), this.limits)
+    const hosts = warm ?? this.poolFor(id, row.bundle)
     return { id, table, hosts }
   }
 
-  /** Writes a bundle where a host can load it; the name is its content's hash, since modules are never unloaded. */
-  private async bundleFile(id: string, bundle: string): Promise<string> {
-    await mkdir(this.folder, { recursive: true })
-    const file = join(this.folder, `${id}.mjs`)
-    const draft = `${file}.${process.pid}`
-    await writeFile(draft, bundle)
-    await rename(draft, file)
-    return file
+  private poolFor(id: string, bundle: string): HostPool {
+    const pool = new HostPool(this.housing, this.housing.bundle(id, bundle), this.limits)
+    for (const ended of this.pools) if (ended.isOver) this.pools.delete(ended)
+    this.pools.add(pool)
+    return pool
   }
 
   private retire(): void {

@@ -21,6 +21,7 @@ import type { Channels, KnownChannel } from "../channels.ts"
 import { GroupCommit, keepHalving, NotInTime } from "../groupCommit.ts"
 import type { Identities } from "../identities.ts"
 import type { Directory } from "../people/directory.ts"
+import type { Figures } from "../process/figures.ts"
 import type { Seal } from "../seal.ts"
 import { redactCall } from "../seal.ts"
 import type { HeldAnswer, HeldCalls } from "../sender/heldCalls.ts"
@@ -28,6 +29,7 @@ import type { Forwarding } from "./forwarding.ts"
 import type { Journal, JournalEntry } from "./journal.ts"
 import { Refusals } from "./refusals.ts"
 import type { Sampling } from "./sampling.ts"
+import { verified } from "./verified.ts"
 
 /** Milliseconds a batch of callers waits at most for turns that are far behind: none gives up that soon. */
 const longestHold = 250
@@ -78,6 +80,7 @@ export class Inlet {
       bell: Bell
       log: Logger
       self: string
+      figures: Figures
       /** Keeps calls that never come again while the database is away. */
       journal: Journal
       /** Takes the turns of conversations claimed on the way in; without it they are left for another process. */
@@ -101,11 +104,18 @@ export class Inlet {
 
   /** @param brought set where a service elsewhere received the call, with the id it was kept under there */
   async receive(key: string, call: InboundCall, now: Date, brought?: { id: string }): Promise<ServedAnswer> {
-    const { channels, identities, sampling } = this.parts
+    const { channels, identities, sampling, figures } = this.parts
+    const came = performance.now()
     const met = channels.get(key) ?? (await channels.meet(key))
     if (!met) return { status: 404 }
-    if (met.row.learning && sampling.isOn(met, now)) return sampling.take(met, call)
-    const verdict = kindOf(met.row.kind).verify(call, met.channel, now)
+    if (met.row.learning && sampling.isOn(met, now)) {
+      figures.called(met.row, "sample")
+      return sampling.take(met, call)
+    }
+    const verdict = verified(met, call, now)
+    const verifiedAt = performance.now()
+    figures.reached("verified", verifiedAt - came)
+    figures.called(met.row, verdict.genuine ? "genuine" : "refused")
     if (!verdict.genuine) {
       const status = call.method === "GET" ? 403 : 401
       this.refusals.take(met, call, verdict, status, now)
@@ -113,8 +123,19 @@ export class Inlet {
     }
     const known = met.row.identity ? met : await identities.of(met)
     const reading = this.read(known, call, verdict, now, brought)
+    figures.reached("parsed", performance.now() - verifiedAt)
+    figures.received(met.row, reading.parsed.messages.length)
     if (FAULTS_BUILT) await faultPoint("inlet: call read")
-    return this.answer(reading, brought !== undefined)
+    const answer = await this.answer(reading, brought !== undefined)
+    figures.reached("received", performance.now() - came)
+    return answer
+  }
+
+  /** Whether a call's head alone shows that it is not genuine, so that its body need not be read. */
+  refutes(known: KnownChannel, head: InboundCall): boolean {
+    if (known.row.learning) return false
+    const verdict = verified(known, head, new Date())
+    return !verdict.genuine && verdict.byHead === true
   }
 
   private read(
@@ -129,7 +150,11 @@ export class Inlet {
     const parsed = kind.parse(call, channel)
     const answer = kind.acknowledge(call, parsed, channel)
     const repeats = (row.settings.repeats as boolean | undefined) ?? kind.repeats(call, channel)
-    const { address, headers } = redactCall(call, Object.values(channel.secrets), this.parts.seal)
+    const { address, headers } = redactCall(
+      call,
+      [...Object.values(channel.secrets), ...Object.values(known.former)],
+      this.parts.seal,
+    )
     const intake = {
       id: brought?.id ?? newId("itk"),
       channel: row.key,
@@ -324,6 +349,9 @@ export class Inlet {
           : [],
       )
       if (proofs.length > 0) proven?.(channel, proofs)
+      for (const { about, status } of parsed.statuses)
+        if (status === "delivered" && "id" in about && about.id !== undefined)
+          this.parts.figures.delivered(channel, about.id)
     }
   }
 

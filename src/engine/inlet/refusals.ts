@@ -14,12 +14,12 @@ import { redactCall } from "../seal.ts"
 /**
  * Refused calls of one channel that are looked into and kept: so many at once, and then one in so many milliseconds.
  * The rest are counted. A flood of forged calls then costs a hash each, one search in ten seconds, and some 30 MB of
- * disk at most (`mostRefused` calls of `longestKept` bytes, and hardly any is that long).
+ * disk at most (`mostRefused` calls of `longestRefused` bytes, and hardly any is that long).
  */
 const burst = 60
 const refill = 10_000
 /** Bytes of a refused call's body that are kept. */
-const longestKept = 16 * 1024
+export const longestRefused = 16 * 1024
 
 /** Milliseconds between two searches, so that a burst of refused calls takes a small part of the processor only. */
 const searchPause = 25
@@ -106,9 +106,9 @@ export class Refusals {
     // It may carry the secret of another channel.
     const secrets = channels.secrets().map((secret) => secret.value)
     const kept = redactCall(call, secrets, seal)
-    const { length } = call.body
+    const length = Math.max(call.body.length, Number(call.headers["content-length"] ?? 0) || 0)
     const notes = [
-      ...(length > longestKept ? [`only the first ${longestKept} of its ${length} bytes are kept`] : []),
+      ...(length > longestRefused ? [`only the first ${longestRefused} of its ${length} bytes are kept`] : []),
       ...(uncounted > 0
         ? [`${uncounted} more calls were refused before it; they came so fast that they were only counted`]
         : []),
@@ -120,13 +120,18 @@ export class Refusals {
       method: call.method,
       address: kept.address,
       headers: kept.headers,
-      body: Buffer.from(call.body.subarray(0, longestKept)),
-      verdict: explained(verdict, call, known, channels),
+      body: Buffer.from(call.body.subarray(0, longestRefused)),
+      verdict: withoutMark(explained(verdict, call, known, channels)),
       notes,
       answered,
       messages: [],
     })
   }
+}
+
+/** What is kept of a verdict: how early it was known matters to nobody later. */
+function withoutMark({ byHead: _byHead, ...verdict }: Refused): Refused {
+  return verdict
 }
 
 /** The verdict with the near miss that would have matched. */

@@ -1,6 +1,7 @@
 import { createHash } from "node:crypto"
 import { setTimeout as pause } from "node:timers/promises"
 import type { Logger } from "pino"
+import { keyHosts } from "../../core/channels/keyHosts.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
@@ -8,6 +9,7 @@ import type { DueMedia } from "../../store/media.ts"
 import { keepContent, mediaFailed, takeDueMedia } from "../../store/media.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
+import type { Disk } from "../process/disk.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
 import { download, NotFetched } from "../calls/download.ts"
@@ -23,8 +25,11 @@ const pauses = [2, 10, 60, 300, 1800, 7200]
 export class MediaFetcher {
   private sweeping: Repeated | undefined
   private stopped = false
+  private saidFull = 0
 
-  constructor(private readonly parts: { database: Database; channels: Channels; bell: Bell; log: Logger }) {}
+  constructor(
+    private readonly parts: { database: Database; channels: Channels; bell: Bell; log: Logger; disk: Disk },
+  ) {}
 
   start(): void {
     this.sweeping = every(
@@ -50,11 +55,19 @@ export class MediaFetcher {
 
   private async sweep(): Promise<void> {
     while (!this.stopped) {
+      // What people send must not take the room that messages need: it is fetched once there is room again.
+      if ((await this.parts.disk.look()).nearlyFull) return this.saysFull()
       const due = await takeDueMedia(this.parts.database, atOnce)
       await Promise.all(due.map((one) => this.fetch(one)))
       if (due.length > 0) this.parts.bell.ring("live")
       if (due.length < atOnce) return
     }
+  }
+
+  private saysFull(): void {
+    if (Date.now() - this.saidFull < 600_000) return
+    this.saidFull = Date.now()
+    this.parts.log.warn("the disk is nearly full: no pictures, sounds or files are fetched until there is room")
   }
 
   private async fetch(due: DueMedia): Promise<void> {
@@ -94,10 +107,9 @@ export class MediaFetcher {
         false,
       )
     const { url, headers } = requestOf(fetching.fetch(address, known.channel), known.channel)
-    const base = String(settings.apiBase ?? "")
     const fetched = await download(url, headers, {
       limit,
-      trusted: URL.canParse(base) ? [new URL(base).origin] : [],
+      trusted: keyHosts(known.channel),
       networks: String(settings.fetchFrom ?? "")
         .split(/[,\s]+/)
         .filter(Boolean),

@@ -31,6 +31,7 @@ import type { Uploads } from "../media/uploads.ts"
 import type { Directory } from "../people/directory.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
+import type { Figures } from "../process/figures.ts"
 import type { Alerts } from "./alerts.ts"
 import type { Begun } from "./call.ts"
 import { answerInline, makeCall, markOf } from "./call.ts"
@@ -86,6 +87,7 @@ export class Sender {
       log: Logger
       self: string
       heldCalls: HeldCalls
+      figures: Figures
     },
   ) {
     this.doubts = new Doubts(parts.database)
@@ -360,6 +362,7 @@ export class Sender {
     const call = begun.calls[begun.call]!
     const inline = call.inline && known && (await answerInline(heldCalls, call.inline, known, begun))
     if (inline) return this.conclude(begun, inline, undefined, "answer in the call")
+    const began = performance.now()
     const answer = await this.counted(begun.channel, async () =>
       known && this.leased(begun.channel, call)
         ? makeCall(this.parts.uploads, call, known, begun)
@@ -368,7 +371,16 @@ export class Sender {
     const outcome: Outcome = known
       ? judged(call, answer, known.channel)
       : { outcome: "again", why: "the channel is gone" }
+    if (known) this.count(known, outcome, performance.now() - began)
     await this.conclude(begun, outcome, answer)
+  }
+
+  private count(known: KnownChannel, outcome: Outcome, milliseconds: number): void {
+    const { figures } = this.parts
+    figures.attempted(known.row, outcome.outcome)
+    if (outcome.outcome !== "accepted") return
+    figures.reached("sent", milliseconds)
+    if (outcome.providerId !== undefined) figures.awaits(known.row.key, outcome.providerId)
   }
 
   /** Counts a call as under way while it is. */

@@ -18,6 +18,7 @@ import type { Releases } from "../handlers/releases.ts"
 import type { People } from "../people/people.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
+import type { Figures } from "../process/figures.ts"
 import type { Courtesies } from "../sender/courtesies.ts"
 import type { HeldCalls } from "../sender/heldCalls.ts"
 import type { Sender } from "../sender/sender.ts"
@@ -58,6 +59,7 @@ export class Turns {
       people: People
       courtesies: Courtesies
       heldCalls: HeldCalls
+      figures: Figures
       bell: Bell
       log: Logger
       self: string
@@ -247,7 +249,7 @@ export class Turns {
 
   /** What is to be done once turns are on record. */
   private async follow(results: TurnResult[], done: CommitResult): Promise<void> {
-    const { sender, bell, heldCalls } = this.parts
+    const { sender, bell, heldCalls, figures } = this.parts
     const sent = new Map<string, { calls: OutgoingCall[]; channel: string; place: Place }>()
     for (const { out, channel, place } of results)
       for (const { id, calls } of out) sent.set(id, { calls, channel, place })
@@ -260,6 +262,11 @@ export class Turns {
       if (again === undefined && !out.some((message) => message.calls.some((call) => call.inline)))
         heldCalls.over(turn.messages)
     for (const { conversation, channel } of done.waiting) sender?.lineGrew(conversation, channel)
+    for (const { turn } of results) {
+      figures.turned(turn.outcome)
+      figures.routed(turn.messages[0] ?? "", turn.startedAt)
+      figures.reached("handled", Date.now() - turn.startedAt.getTime())
+    }
     if (done.waiting.length > 0) bell.ring("sends")
     bell.ring("live")
     const moving: Claimed[] = []

@@ -9,28 +9,45 @@ const carried = Joi.object({
     .required(),
   method: Joi.string().max(10).required(),
   address: Joi.string().max(10_000).required(),
-  headers: Joi.object().pattern(Joi.string(), Joi.string().allow("")).required(),
+  headers: Joi.object().pattern(Joi.string().max(200), Joi.string().allow("").max(20_000)).max(200).required(),
   body: Joi.string().base64().allow("").required().description("in base64"),
   receivedAt: Joi.string().isoDate(),
 })
 
+/** Characters of an answer to a provider's call: none of them reads more. */
+const longestAnswer = 64 * 1024
+
+/**
+ * What a channel's caller may hear from a service elsewhere: what the kinds themselves answer with. It goes out under
+ * this service's own address, so nothing is in it that a browser would keep, follow or run.
+ */
+const answerHeaders = Joi.object({
+  "content-type": Joi.string()
+    .pattern(/^(text\/plain|text\/xml|application\/(json|xml|x-www-form-urlencoded))(;\s*charset=utf-8)?$/i)
+    .messages({
+      "string.pattern.base":
+        "{{#label}} must be text/plain, text/xml, application/json, application/xml or application/x-www-form-urlencoded",
+    }),
+  "retry-after": Joi.string().pattern(/^\d{1,6}$/),
+})
+
 /** Fetching a channel's calls from a service that can be reached, and giving them to one that cannot. */
 export const bringRoutes: ApiRoute[] = [
-  route("GET /bring/{key}/calls", {
+  route("POST /bring/{key}/calls", {
     summary: "The next calls of a channel, for a service that cannot be reached itself",
     role: "developer",
     forChannel: true,
-    query: Joi.object({
+    body: Joi.object({
       wait: Joi.number().min(0).max(55).default(20).description("seconds to wait when there are none"),
     }),
     answers: "Calls in their order, as they came. They stay until they are answered.",
-    handle: async ({ engine, params, query, visitor, request }) => {
+    handle: async ({ engine, params, body, visitor, request, by }) => {
       const known = engine.care.known(params.key!)
       if (known.row.bringing === null)
-        await record(engine.database, visitor.name, "calls fetched from elsewhere", { key: params.key })
+        await record(engine.database, by, "calls fetched from elsewhere", { key: params.key })
       const gone = new AbortController()
       request.raw.socket.once("close", () => gone.abort())
-      return { items: await engine.forwarding.next(known, visitor.name, query.wait, gone.signal), next: null }
+      return { items: await engine.forwarding.next(known, visitor.name, body.wait, gone.signal), next: null }
     },
   }),
   route("POST /bring/{key}/answers", {
@@ -39,9 +56,9 @@ export const bringRoutes: ApiRoute[] = [
     forChannel: true,
     body: Joi.object({
       id: Joi.string().required(),
-      status: Joi.number().integer().min(100).max(599).required(),
-      headers: Joi.object().pattern(Joi.string(), Joi.string()),
-      body: Joi.string().allow(""),
+      status: Joi.number().integer().min(200).max(599).required(),
+      headers: answerHeaders,
+      body: Joi.string().allow("").max(longestAnswer),
     }),
     answers: "Whether the call was still waiting to be taken.",
     handle: async ({ engine, params, body }) => {
@@ -59,9 +76,9 @@ export const bringRoutes: ApiRoute[] = [
         .description("whether what was given out and never confirmed was surely not taken elsewhere"),
     }),
     answers: "How many calls are handled here after all.",
-    handle: async ({ engine, params, query, visitor }) => {
+    handle: async ({ engine, params, query, by }) => {
       const handled = await engine.forwarding.end(engine.care.known(params.key!), query.all)
-      await record(engine.database, visitor.name, "calls no longer fetched from elsewhere", { key: params.key })
+      await record(engine.database, by, "calls no longer fetched from elsewhere", { key: params.key })
       return { handled }
     },
   }),
@@ -69,6 +86,8 @@ export const bringRoutes: ApiRoute[] = [
     summary: "Take a call that a service elsewhere received, as if it had come here",
     role: "developer",
     body: carried,
+    // A body of 4 MB, in base64.
+    bodyLimit: 6 * 1024 * 1024,
     answers: "What its caller is to hear.",
     handle: async ({ engine, params, body }) => {
       const { key } = engine.care.known(params.key!).row

@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { Trouble } from "../../engine/trouble.ts"
 import { record } from "../../store/access.ts"
 import type { ApiRoute } from "../routes.ts"
 import { route } from "../routes.ts"
@@ -11,6 +12,17 @@ const key = Joi.string()
   .pattern(/^[a-z0-9][a-z0-9-]{0,62}$/)
   .message("a channel's key is small letters, digits and hyphens, such as quay-telegram")
 
+const ifMatch = Joi.string()
+  .max(200)
+  .pattern(/^(\*|(W\/)?"[\w-]+")$/)
+  .description("the ETag of the channel as it was read; the change is refused if it was changed meanwhile")
+
+function matching(headers: { [name: string]: string | string[] | undefined }): { ifMatch?: string } {
+  const given = headers["if-match"]
+  if (typeof given !== "string" || given === "*") return {}
+  return { ifMatch: given.replace(/^(W\/)?"|"$/g, "") }
+}
+
 export const channelRoutes: ApiRoute[] = [
   route("GET /channels", {
     summary: "All channels",
@@ -22,16 +34,16 @@ export const channelRoutes: ApiRoute[] = [
     summary: "Add a channel",
     role: "developer",
     body: Joi.object({
-      kind: Joi.string().required(),
+      kind: Joi.string().max(50).required(),
       key: key.required(),
       settings: settings.default({}),
       secrets: secrets.default({}),
     }),
     answers: "The channel as it stands.",
     status: 201,
-    handle: async ({ engine, body, visitor }) => {
+    handle: async ({ engine, body, by }) => {
       const made = await engine.care.add(body)
-      await record(engine.database, visitor.name, "channel added", { key: made.key, kind: made.kind })
+      await record(engine.database, by, "channel added", { key: made.key, kind: made.kind })
       return made
     },
   }),
@@ -39,19 +51,69 @@ export const channelRoutes: ApiRoute[] = [
     summary: "One channel",
     role: "reader",
     answers: "The channel, its state and its address.",
-    handle: ({ engine, params }) => engine.care.show(params.key!),
+    handle: async ({ engine, params, reply }) => {
+      const shown = await engine.care.show(params.key!)
+      void reply.header("etag", `"${shown.tag}"`)
+      return shown
+    },
   }),
   route("PATCH /channels/{key}", {
     summary: "Change a channel's settings or secrets; a setting given as null goes back to its default",
     role: "developer",
-    body: Joi.object({ settings, secrets }).min(1),
+    headers: { "If-Match": ifMatch },
+    body: Joi.object({
+      settings,
+      secrets,
+      keepFormer: Joi.boolean().description("whether secrets that are replaced go on to verify calls until dropped"),
+      dropFormer: Joi.boolean().description("whether secrets that were kept so no longer verify calls"),
+    }).min(1),
     answers: "The channel as it stands now.",
-    handle: async ({ engine, params, body, visitor }) => {
-      const changed = await engine.care.change(params.key!, body)
-      const names = { settings: Object.keys(body.settings ?? {}), secrets: Object.keys(body.secrets ?? {}) }
-      await record(engine.database, visitor.name, "channel changed", { key: params.key, ...names })
+    troubles: ["changed"],
+    handle: async ({ engine, params, body, by, headers, reply }) => {
+      const changed = await engine.care.change(params.key!, { ...body, ...matching(headers) })
+      void reply.header("etag", `"${changed.tag}"`)
+      const names = {
+        settings: Object.keys(body.settings ?? {}),
+        secrets: Object.keys(body.secrets ?? {}),
+        ...(body.keepFormer ? { keepFormer: true } : {}),
+        ...(body.dropFormer ? { dropFormer: true } : {}),
+      }
+      await record(engine.database, by, "channel changed", { key: params.key, ...names })
       return changed
     },
+  }),
+  route("DELETE /channels/{key}", {
+    summary: "Remove a channel; what was said on it stays on record",
+    role: "developer",
+    headers: { "If-Match": ifMatch },
+    query: Joi.object({
+      waiting: Joi.valid("refuse", "drop")
+        .default("refuse")
+        .description("what becomes of messages and replies that wait: the call is refused, or they are dropped"),
+    }),
+    answers: "What waited, and was dropped with it.",
+    troubles: ["taken", "changed"],
+    handle: async ({ engine, params, query, by, headers }) => {
+      const key = params.key!
+      const waiting = await engine.care.waiting(key)
+      const some = waiting.turns + waiting.replies + waiting.parked > 0
+      if (some && query.waiting === "refuse")
+        throw new Trouble(
+          "taken",
+          `On "${key}" ${waiting.turns} messages wait for their turn, ${waiting.replies} replies wait to be sent, and ${waiting.parked} are parked.`,
+          "Let them be done first, or remove the channel with waiting=drop (on the command line --drop-waiting): then they are lost.",
+          "waiting",
+        )
+      await engine.care.remove(key, by.name, matching(headers).ifMatch)
+      await record(engine.database, by, "channel removed", { key, ...waiting })
+      return waiting
+    },
+  }),
+  route("GET /channels/{key}/waiting", {
+    summary: "What waits on a channel, and would be lost with it",
+    role: "reader",
+    answers: "How many messages wait for their turn, replies to be sent, and decisions of a person.",
+    handle: ({ engine, params }) => engine.care.waiting(params.key!),
   }),
   route("POST /channels/{key}/check", {
     summary: "Walk the line from the keys to the last call, and stop at the first thing that is wrong",
@@ -63,9 +125,9 @@ export const channelRoutes: ApiRoute[] = [
     summary: "Register the channel's address at the provider, and read back what is on record",
     role: "developer",
     answers: "What the provider has on record, and where it differs.",
-    handle: async ({ engine, params, visitor }) => {
+    handle: async ({ engine, params, by }) => {
       const compared = await engine.care.connect(params.key!)
-      await record(engine.database, visitor.name, "channel connected", { key: params.key })
+      await record(engine.database, by, "channel connected", { key: params.key })
       return compared
     },
   }),
@@ -79,9 +141,9 @@ export const channelRoutes: ApiRoute[] = [
     summary: "Stop handling and sending; what arrives is kept",
     role: "operator",
     answers: "The channel as it stands now.",
-    handle: async ({ engine, params, visitor }) => {
+    handle: async ({ engine, params, visitor, by }) => {
       const shown = await engine.care.pause(params.key!, visitor.name)
-      await record(engine.database, visitor.name, "channel paused", { key: params.key })
+      await record(engine.database, by, "channel paused", { key: params.key })
       return shown
     },
   }),
@@ -89,9 +151,9 @@ export const channelRoutes: ApiRoute[] = [
     summary: "Handle and send again, beginning with what waited",
     role: "operator",
     answers: "The channel as it stands now.",
-    handle: async ({ engine, params, visitor }) => {
+    handle: async ({ engine, params, by }) => {
       const shown = await engine.care.resume(params.key!)
-      await record(engine.database, visitor.name, "channel resumed", { key: params.key })
+      await record(engine.database, by, "channel resumed", { key: params.key })
       return shown
     },
   }),

@@ -4,7 +4,7 @@ import { record } from "../../store/access.ts"
 import { listConversations, listPeople, resetState, setAnsweredBy, stateOf } from "../../store/conversations.ts"
 import { messagesOfConversation } from "../../store/messages.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, lookedPage, route } from "../routes.ts"
+import { channelKey, cursorOf, limit, lookedPage, route } from "../routes.ts"
 import { withStops } from "./messages.ts"
 
 export const conversationRoutes: ApiRoute[] = [
@@ -12,11 +12,11 @@ export const conversationRoutes: ApiRoute[] = [
     summary: "Conversations, the one last spoken in first",
     role: "reader",
     query: Joi.object({
-      channel: Joi.string(),
+      channel: channelKey,
       kind: Joi.valid("direct", "group", "broadcast"),
       text: Joi.string().max(200).description("part of the title, or an id"),
       limit,
-      cursor,
+      cursor: cursorOf("msg"),
     }),
     answers: "A page of conversations, with what was said last.",
     handle: async ({ engine, query }) => {
@@ -28,10 +28,10 @@ export const conversationRoutes: ApiRoute[] = [
     summary: "Everybody who ever spoke, with the provider's id of each",
     role: "reader",
     query: Joi.object({
-      channel: Joi.string(),
+      channel: channelKey,
       text: Joi.string().max(200).description("part of a name, or an id"),
       limit,
-      cursor,
+      cursor: cursorOf(/^[a-z0-9][a-z0-9-]{0,62} .+$/s),
     }),
     answers: "A page of people, by channel and id.",
     handle: async ({ engine, query }) => {
@@ -51,7 +51,7 @@ export const conversationRoutes: ApiRoute[] = [
   route("GET /conversations/{id}/messages", {
     summary: "What was said in a conversation, in the order of its line",
     role: "reader",
-    query: Joi.object({ limit, cursor }),
+    query: Joi.object({ limit, cursor: cursorOf(/^[1-9]\d{0,15}$/) }),
     answers: "The newest messages, oldest first; `next` goes back in time.",
     handle: async ({ engine, params, query }) => {
       const { id } = await new Desk(engine).conversation(params.id!)
@@ -66,11 +66,11 @@ export const conversationRoutes: ApiRoute[] = [
     role: "operator",
     body: Joi.object({ answeredBy: Joi.valid("bot", "person").required() }),
     answers: "The conversation as it stands now.",
-    handle: async ({ engine, params, body, visitor }) => {
+    handle: async ({ engine, params, body, by }) => {
       const desk = new Desk(engine)
       const { id } = await desk.conversation(params.id!)
       await setAnsweredBy(engine.database, id, body.answeredBy)
-      await record(engine.database, visitor.name, "conversation given to", { id, answeredBy: body.answeredBy })
+      await record(engine.database, by, "conversation given to", { id, answeredBy: body.answeredBy })
       engine.bell.ring("live")
       return desk.conversation(id)
     },
@@ -79,10 +79,10 @@ export const conversationRoutes: ApiRoute[] = [
     summary: "Forget a conversation's state; what was said stays",
     role: "operator",
     answers: "Nothing.",
-    handle: async ({ engine, params, visitor }) => {
+    handle: async ({ engine, params, by }) => {
       const { id } = await new Desk(engine).conversation(params.id!)
       await resetState(engine.database, id)
-      await record(engine.database, visitor.name, "conversation reset", { id })
+      await record(engine.database, by, "conversation reset", { id })
     },
   }),
 ]

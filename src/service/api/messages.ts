@@ -13,7 +13,7 @@ import { doubtsOf } from "../views/doubts.ts"
 import { messageView } from "../views/passages.ts"
 import { messageStops } from "../views/stops.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, lookedPage, route } from "../routes.ts"
+import { channelKey, cursorOf, limit, lookedPage, route } from "../routes.ts"
 
 const statuses = [...new Set([...inboundStatuses, ...outboundStatuses])]
 
@@ -36,8 +36,8 @@ export const messageRoutes: ApiRoute[] = [
     summary: "Find messages, the newest first",
     role: "reader",
     query: Joi.object({
-      channel: Joi.string(),
-      conversation: Joi.string(),
+      channel: channelKey,
+      conversation: Joi.string().max(100).description("a conversation's id"),
       direction: Joi.valid("in", "out"),
       event: Joi.valid(...messageEvents),
       status: Joi.valid(...statuses).description("how far it got"),
@@ -46,7 +46,7 @@ export const messageRoutes: ApiRoute[] = [
       to: Joi.date().iso().description("received or sent before this time"),
       text: Joi.string().max(500).description("words that must all be there; the last may be unfinished"),
       limit,
-      cursor,
+      cursor: cursorOf("msg"),
     }),
     answers: "A page of messages, each with its stops.",
     handle: async ({ engine, query }) => {
@@ -72,9 +72,10 @@ export const messageRoutes: ApiRoute[] = [
     headers: { "Idempotency-Key": Joi.string().max(200).description("the same key by the same caller sends once") },
     body: Joi.object({
       to: Joi.string()
+        .max(500)
         .required()
         .description("a conversation's id, or the provider's id of a person, group or broadcast channel"),
-      channel: Joi.string().description("the channel, where `to` is a provider's id"),
+      channel: Joi.string().max(63).description("the channel, where `to` is a provider's id"),
       text: Joi.string().max(200_000).description("words in light markup; short for one text part"),
       replies: replySchema.min(1).description("the parts to say"),
     }).xor("text", "replies"),

@@ -2,17 +2,17 @@ import Joi from "joi"
 import { Desk } from "../../engine/desk.ts"
 import { listParked } from "../../store/parked.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, page, route } from "../routes.ts"
+import { channelKey, cursorOf, limit, page, route } from "../routes.ts"
 
 export const parkedRoutes: ApiRoute[] = [
   route("GET /parked", {
     summary: "What was taken out of the line until a person decides",
     role: "reader",
     query: Joi.object({
-      channel: Joi.string(),
+      channel: channelKey,
       open: Joi.boolean().default(true).description("false shows what was decided, too"),
       limit,
-      cursor,
+      cursor: cursorOf("prk"),
     }),
     answers: "A page of parked messages, with the reason and what can be done.",
     handle: async ({ engine, query }) => {
@@ -28,19 +28,19 @@ export const parkedRoutes: ApiRoute[] = [
     summary: "Put it back, at the end of its conversation's line",
     role: "operator",
     answers: "The item, decided.",
-    handle: ({ engine, params, visitor }) => new Desk(engine).retry(params.id!, visitor.name),
+    handle: ({ engine, params, by }) => new Desk(engine).retry(params.id!, by),
   }),
   route("POST /parked/{id}/edit", {
     summary: "Send other words instead",
     role: "operator",
     body: Joi.object({ text: Joi.string().max(200_000).required() }),
     answers: "The conversation and the new message.",
-    handle: ({ engine, params, body, visitor }) => new Desk(engine).edit(params.id!, body.text, visitor.name),
+    handle: ({ engine, params, body, by }) => new Desk(engine).edit(params.id!, body.text, by),
   }),
   route("POST /parked/{id}/drop", {
     summary: "Leave it unsent or unanswered for good",
     role: "operator",
     answers: "The item, decided.",
-    handle: ({ engine, params, visitor }) => new Desk(engine).drop(params.id!, visitor.name),
+    handle: ({ engine, params, by }) => new Desk(engine).drop(params.id!, by),
   }),
 ]

@@ -3,20 +3,20 @@ import { notFound } from "../../engine/trouble.ts"
 import { listIntakes } from "../../store/intakeReads.ts"
 import { passageOf, summaries } from "../views/passages.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursor, limit, lookedPage, route } from "../routes.ts"
+import { channelKey, cursorOf, limit, lookedPage, route } from "../routes.ts"
 
 export const passageRoutes: ApiRoute[] = [
   route("GET /passages", {
     summary: "Passages, the newest first",
     role: "reader",
     query: Joi.object({
-      channel: Joi.string(),
+      channel: channelKey,
       genuine: Joi.boolean(),
       quiet: Joi.boolean().description(
         "false leaves out genuine calls that held no message, such as statuses and handshakes",
       ),
       limit,
-      cursor,
+      cursor: cursorOf("itk"),
     }),
     answers: "A page of passages, each with its seven stops.",
     handle: async ({ engine, query }) => {

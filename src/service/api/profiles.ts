@@ -26,10 +26,9 @@ export const profileRoutes: ApiRoute[] = [
       keep: Joi.boolean().default(true),
     }),
     answers: "Its name, or each fault with its line, field and what would be right.",
-    handle: async ({ engine, body, visitor }) => {
+    handle: async ({ engine, body, by }) => {
       const set = await engine.profiles.setProfile(body.source, body.keep)
-      if (body.keep && set.faults.length === 0)
-        await record(engine.database, visitor.name, "profile set", { name: set.name })
+      if (body.keep && set.faults.length === 0) await record(engine.database, by, "profile set", { name: set.name })
       return set
     },
   }),
@@ -38,9 +37,9 @@ export const profileRoutes: ApiRoute[] = [
     role: "developer",
     body: Joi.object({ minutes: Joi.number().min(0.01).max(60).default(10) }),
     answers: "Until when is waited, and the address to call.",
-    handle: async ({ engine, params, body, visitor }) => {
+    handle: async ({ engine, params, body, visitor, by }) => {
       const begun = await engine.profiles.begin(params.key!, visitor.name, body.minutes)
-      await record(engine.database, visitor.name, "learning begun", { key: params.key })
+      await record(engine.database, by, "learning begun", { key: params.key })
       return begun
     },
   }),
@@ -80,9 +79,9 @@ export const profileRoutes: ApiRoute[] = [
       settings: Joi.object().unknown(true).default({}),
     }),
     answers: "The channel as it stands now, and what the sample was answered when it was read again.",
-    handle: async ({ engine, params, body, visitor }) => {
+    handle: async ({ engine, params, body, by }) => {
       const agreed = await engine.profiles.agree(params.key!, body as Agreement)
-      await record(engine.database, visitor.name, "profile learned", { key: params.key, profile: agreed.profile })
+      await record(engine.database, by, "profile learned", { key: params.key, profile: agreed.profile })
       return agreed
     },
   }),

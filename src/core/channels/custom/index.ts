@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { apiBase } from "../apiBase.ts"
 import { getCountries } from "libphonenumber-js/min"
 import { isHandshake } from "../../gateway/handshake.ts"
 import { inline, joined } from "../../gateway/inline.ts"
@@ -18,9 +19,7 @@ import { proof, verify } from "./verify.ts"
 
 const settings = Joi.object({
   profile: Joi.string().description("how the gateway speaks; left out until the channel has learned it"),
-  apiBase: Joi.string()
-    .uri({ scheme: ["http", "https"] })
-    .description("the gateway's address, its version included"),
+  apiBase: apiBase.description("the gateway's address, its version included"),
   number: Joi.string().description("our own number or name at the gateway"),
   country: Joi.valid(...getCountries()).description("the country numbers without a plus sign belong to, such as GB"),
 })

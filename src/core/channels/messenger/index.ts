@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { apiBase } from "../apiBase.ts"
 import { isHubHandshake } from "../../signature/hubSignature.ts"
 import type { ChannelKind } from "../kind.ts"
 import { account, fetching, people, uploading } from "./account.ts"
@@ -15,10 +16,7 @@ export const messenger: ChannelKind = {
   kind: "messenger",
   provider: "Messenger",
   settings: Joi.object({
-    apiBase: Joi.string()
-      .uri({ scheme: ["http", "https"] })
-      .default("https://graph.facebook.com")
-      .description("the Graph API's address"),
+    apiBase: apiBase.default("https://graph.facebook.com").description("the Graph API's address"),
     apiVersion: Joi.string()
       .pattern(/^v\d+\.\d+$/)
       .message("apiVersion is written as in v23.0")

@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { apiBase } from "../apiBase.ts"
 import type { ChannelKind } from "../kind.ts"
 import { account, doubts, fetching, people, uploading } from "./account.ts"
 import { acknowledge, acknowledgeLate, refuseSeen } from "./acknowledge.ts"
@@ -15,10 +16,7 @@ export const slack: ChannelKind = {
   kind: "slack",
   provider: "Slack",
   settings: Joi.object({
-    apiBase: Joi.string()
-      .uri({ scheme: ["http", "https"] })
-      .default("https://slack.com")
-      .description("Slack's address"),
+    apiBase: apiBase.default("https://slack.com").description("Slack's address"),
   }),
   secrets: Joi.object({
     botToken: Joi.string()
@@ -32,6 +30,9 @@ export const slack: ChannelKind = {
   abilities,
   pace,
   patience: 2.5,
+  // Files are fetched from files.slack.com, or a workspace's own name, with the bot token (url_private).
+  keyHosts: ["https://*.slack.com"],
+  longestBody: 1 * 1024 * 1024,
   verify,
   proof,
   parse,

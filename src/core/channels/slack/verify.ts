@@ -13,6 +13,7 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
   if (given === undefined || time === undefined) {
     return {
       genuine: false,
+      byHead: true,
       why: `the call carries no ${given === undefined ? "signature (x-slack-signature)" : "time (x-slack-request-timestamp)"}`,
       remedy: "Slack signs every call. Does something in between take headers away, or did somebody else call?",
     }
@@ -22,6 +23,7 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
   if (hex === undefined || seconds === undefined) {
     return {
       genuine: false,
+      byHead: true,
       why: "the signature is not of the form v0=<64 hexadecimal digits>, or the time is no number of seconds",
       remedy: "Slack writes them so. Does something in between change headers?",
     }

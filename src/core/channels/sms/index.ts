@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { apiBase } from "../apiBase.ts"
 import { getCountries } from "libphonenumber-js/min"
 import { isHandshake } from "../../gateway/handshake.ts"
 import { inline, joined } from "../../gateway/inline.ts"
@@ -19,10 +20,7 @@ import { proof, verify } from "./verify.ts"
 
 const settings = Joi.object({
   profile: Joi.string().default("form-gateway").description("how the gateway speaks"),
-  apiBase: Joi.string()
-    .uri({ scheme: ["http", "https"] })
-    .required()
-    .description("the gateway's address, its version included"),
+  apiBase: apiBase.required().description("the gateway's address, its version included"),
   number: Joi.string()
     .required()
     .custom((value: string, helpers) => {
@@ -51,6 +49,7 @@ export const sms: ChannelKind = {
   abilities,
   pace,
   isHandshake,
+  longestBody: 1 * 1024 * 1024,
   verify,
   proof,
   parse,

@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { apiBase } from "../apiBase.ts"
 import type { ChannelKind } from "../kind.ts"
 import { account, fetching } from "./account.ts"
 import { acknowledge, acknowledgeLate } from "./acknowledge.ts"
@@ -15,10 +16,7 @@ export const telegram: ChannelKind = {
   kind: "telegram",
   provider: "Telegram",
   settings: Joi.object({
-    apiBase: Joi.string()
-      .uri({ scheme: ["http", "https"] })
-      .default("https://api.telegram.org")
-      .description("the Bot API's address"),
+    apiBase: apiBase.default("https://api.telegram.org").description("the Bot API's address"),
     receive: Joi.valid("webhook", "polling").default("webhook").description("how updates come: called, or asked for"),
   }),
   secrets: Joi.object({
@@ -36,6 +34,7 @@ export const telegram: ChannelKind = {
   madeSecrets: { hookSecret: 48 },
   abilities,
   pace,
+  longestBody: 1 * 1024 * 1024,
   verify,
   proof,
   parse,

@@ -12,6 +12,7 @@ export function verify(call: InboundCall, channel: Channel): Verdict {
   if (agreed === undefined) {
     return {
       genuine: false,
+      byHead: true,
       why: "this channel has no hookSecret to compare with",
       remedy: `Run "wobbet channel connect ${channel.key}": it makes one and registers it.`,
     }
@@ -19,6 +20,7 @@ export function verify(call: InboundCall, channel: Channel): Verdict {
   if (given === undefined) {
     return {
       genuine: false,
+      byHead: true,
       why: "the call carries no secret header",
       remedy: `Telegram sends it only once a secret is registered: run "wobbet channel connect ${channel.key}".`,
     }
@@ -26,6 +28,7 @@ export function verify(call: InboundCall, channel: Channel): Verdict {
   if (sameWord(given, agreed)) return { genuine: true, by: "secret header" }
   return {
     genuine: false,
+    byHead: true,
     why: "the secret header holds another word than this channel's hookSecret",
     remedy: `If Telegram sent it, register again: "wobbet channel connect ${channel.key}". If not, somebody is guessing.`,
   }

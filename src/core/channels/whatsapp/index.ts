@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { apiBase } from "../apiBase.ts"
 import { e164 } from "../../gateway/numbers.ts"
 import { isHubHandshake } from "../../signature/hubSignature.ts"
 import type { ChannelKind } from "../kind.ts"
@@ -22,10 +23,7 @@ export const whatsapp: ChannelKind = {
   kind: "whatsapp",
   provider: "WhatsApp",
   settings: Joi.object({
-    apiBase: Joi.string()
-      .uri({ scheme: ["http", "https"] })
-      .default("https://graph.facebook.com")
-      .description("the Cloud API's address"),
+    apiBase: apiBase.default("https://graph.facebook.com").description("the Cloud API's address"),
     apiVersion: Joi.string()
       .pattern(/^v\d+\.\d+$/)
       .message("apiVersion is written as in v23.0")
@@ -54,6 +52,8 @@ export const whatsapp: ChannelKind = {
   abilities,
   pace,
   isHandshake: isHubHandshake,
+  // Media are fetched with the token from where the Graph API says they lie.
+  keyHosts: ["https://lookaside.fbsbx.com", "https://*.whatsapp.net"],
   verify,
   proof,
   parse,

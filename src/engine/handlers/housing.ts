@@ -1,0 +1,171 @@
+import type { ChildProcess } from "node:child_process"
+import { execFileSync, spawn } from "node:child_process"
+import { createHash } from "node:crypto"
+import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, renameSync, statSync, writeFileSync } from "node:fs"
+import { dirname, join } from "node:path"
+import type { Logger } from "pino"
+
+/**
+ * The user that hosts run under when we are root: the one of this name, where there is one, or else a number that no
+ * user of the machine has. Never the one of PostgreSQL.
+ */
+const hostUser = { name: "wobbet-hosts", id: 64_180 }
+
+/** Where handler hosts live: what they can read, and under which user they run. */
+export class Housing {
+  private readonly folder: string
+  private script: string | undefined
+  private guardian: ChildProcess | undefined
+
+  /** @param user the hosts', where it is another than ours */
+  private constructor(
+    home: string,
+    private readonly hostScript: string,
+    readonly user: number | undefined,
+  ) {
+    this.folder = join(user === undefined ? home : reachable(home), "releases")
+  }
+
+  static prepare(home: string, hostScript: string, log: Logger): Housing {
+    const user = process.getuid?.() === 0 ? userForHosts() : undefined
+    if (user === undefined || canRun(user)) return new Housing(home, hostScript, user)
+    log.warn(
+      `handlers run as root: another user cannot reach ${process.execPath}. Install Node where every user can run it, such as under /usr/local, or start Wobbet as another user.`,
+    )
+    return new Housing(home, hostScript, undefined)
+  }
+
+  /** Writes a bundle where hosts can load it; the name is its content's, since modules are never unloaded. */
+  bundle(id: string, content: string): string {
+    return this.keep(`${id}.mjs`, content)
+  }
+
+  /**
+   * How a host for a bundle is started: with the permission model of Node (no files but the two it needs, no child
+   * processes, threads or native addons), nothing of our environment, and, where we are root, under a user of its own.
+   */
+  start(bundle: string, memory: number) {
+    const script = (this.script ??= this.ownScript())
+    return {
+      script,
+      options: {
+        ...(this.user === undefined ? {} : { uid: this.user, gid: this.user }),
+        cwd: "/",
+        env: { PATH: "/usr/local/bin:/usr/bin:/bin", TZ: process.env.TZ ?? "", LANG: "C.UTF-8" },
+        execArgv: [
+          "--enable-source-maps",
+          `--max-old-space-size=${memory}`,
+          "--experimental-permission",
+          `--allow-fs-read=${script}`,
+          `--allow-fs-read=${bundle}`,
+        ],
+        stdio: ["ignore", "ignore", "ignore", "ipc"] as ["ignore", "ignore", "ignore", "ipc"],
+      },
+    }
+  }
+
+  /** Sees to it that a host ends when we do, even where we are killed and its own loop never ends. */
+  watch(pid: number): void {
+    this.tellGuardian(`+ ${pid}`)
+  }
+
+  unwatch(pid: number): void {
+    this.tellGuardian(`- ${pid}`)
+  }
+
+  close(): void {
+    this.guardian?.stdin?.end()
+    this.guardian = undefined
+  }
+
+  private tellGuardian(words: string): void {
+    this.guardian ??= startGuardian()
+    this.guardian.stdin?.write(`${words}\n`)
+  }
+
+  /** The host's own script, beside the bundles: where it was built, another user may not come. */
+  private ownScript(): string {
+    const content = readFileSync(this.hostScript, "utf8")
+    const hash = createHash("sha256").update(content).digest("hex").slice(0, 12)
+    return this.keep(`host-${hash}.mjs`, content)
+  }
+
+  private keep(name: string, content: string): string {
+    // Others may pass through what lies above, and look into nothing.
+    mkdirSync(dirname(this.folder), { recursive: true, mode: 0o711 })
+    mkdirSync(this.folder, { recursive: true, mode: 0o700 })
+    chmodSync(this.folder, 0o700)
+    if (this.user !== undefined) chownSync(this.folder, this.user, this.user)
+    const file = join(this.folder, name)
+    const draft = `${file}.${process.pid}`
+    writeFileSync(draft, content, { mode: 0o400 })
+    if (this.user !== undefined) chownSync(draft, this.user, this.user)
+    renameSync(draft, file)
+    return file
+  }
+}
+
+/**
+ * A small shell that is told of every host, and kills those that are left when its input ends: that it does as soon as
+ * this process is gone, however it went.
+ */
+function startGuardian(): ChildProcess {
+  const script = `
+    hosts=" "
+    while read -r what pid; do
+      rest=" "
+      for one in $hosts; do [ "$one" = "$pid" ] || rest="$rest$one "; done
+      hosts="$rest"
+      [ "$what" = "+" ] && hosts="$hosts$pid "
+    done
+    for one in $hosts; do kill -9 "$one"; done`
+  const guardian = spawn("/bin/sh", ["-c", script], {
+    // A session of its own: an interrupt typed at the terminal is for us.
+    detached: true,
+    stdio: ["pipe", "ignore", "ignore"],
+    cwd: "/",
+    env: {},
+  })
+  guardian.on("error", () => undefined)
+  guardian.stdin.on("error", () => undefined)
+  guardian.unref()
+  ;(guardian.stdin as unknown as { unref(): void }).unref()
+  return guardian
+}
+
+function userForHosts(): number {
+  const named = passwd().find(([name]) => name === hostUser.name)
+  if (named) return Number(named[2])
+  const taken = new Set(passwd().map(([, , id]) => Number(id)))
+  let { id } = hostUser
+  while (taken.has(id)) id++
+  return id
+}
+
+function passwd(): string[][] {
+  return existsSync("/etc/passwd")
+    ? readFileSync("/etc/passwd", "utf8")
+        .split("\n")
+        .map((line) => line.split(":"))
+    : []
+}
+
+/** Whether another user can run this very program. */
+function canRun(user: number): boolean {
+  try {
+    execFileSync(process.execPath, ["--version"], { uid: user, gid: user, cwd: "/", env: {}, stdio: "ignore" })
+    return true
+  } catch {
+    return false
+  }
+}
+
+/** The home itself, or, when a folder above it is closed to other users, a place of its own that is open. */
+function reachable(home: string): string {
+  mkdirSync(home, { recursive: true, mode: 0o711 })
+  for (let folder = home; ; folder = dirname(folder)) {
+    if ((statSync(folder).mode & 0o001) === 0)
+      return join("/var/lib/wobbet", home.replaceAll("/", "-").replace(/^-/, ""))
+    if (folder === "/") return home
+  }
+}
