@@ -27,7 +27,12 @@ export async function build({ say = (text) => console.log(text) } = {}) {
   writeFileSync(stamps, JSON.stringify(known))
 }
 
-export const entryPoints = { wobbet: "src/cli/main.ts", host: "src/engine/handlers/host.ts", sdk: "src/sdk/index.ts" }
+export const entryPoints = {
+  wobbet: "src/cli/main.ts",
+  host: "src/engine/handlers/host.ts",
+  render: "src/engine/replies/renderThread.ts",
+  sdk: "src/sdk/index.ts",
+}
 const measures = {
   "bench/main": "bench/main.ts",
   "bench/load": "bench/load.ts",

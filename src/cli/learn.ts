@@ -91,6 +91,8 @@ async function learn(key: string, options: Options): Promise<void> {
     addresses: options.names ? "names" : "numbers",
     sending: sendingFrom(options),
     settings: pairs(options.set),
+    // Again, since with the profile they have somewhere to go.
+    ...(Object.keys(given).length > 0 ? { secrets: given } : {}),
   }
   if (!options.yes && !(await agrees(agreement.name))) {
     print("Nothing was written. The call is kept: say it again with other --field, or forget it with --stop.")

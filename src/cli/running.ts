@@ -13,6 +13,7 @@ import { colors, print } from "./output.ts"
 /** What the build laid beside this file. */
 export const builtFiles: BuiltFiles = {
   hostScript: fileURLToPath(new URL("./host.js", import.meta.url)),
+  renderScript: fileURLToPath(new URL("./render.js", import.meta.url)),
   sdk: fileURLToPath(new URL("./sdk.js", import.meta.url)),
   console: fileURLToPath(new URL("./console", import.meta.url)),
 }

@@ -16,7 +16,8 @@ import type { Engine } from "./engine.ts"
 import { addressOn } from "./channels.ts"
 import { withKept } from "./replies/keptMedia.ts"
 import { notFound, Trouble } from "./trouble.ts"
-import { renderPart } from "./replies/renderPart.ts"
+import { NotRendered } from "./replies/renderer.ts"
+import { messageOf } from "./replies/renderPart.ts"
 
 /** What people and applications do by hand: say something, and decide about what is parked. */
 export class Desk {
@@ -50,19 +51,20 @@ export class Desk {
     const place = { address, kind: kind as "direct", ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
     const offered: Offered[] = []
     const replies = await withKept(database, given.replies)
-    const messages = replies.map((reply) => {
-      const rendered = renderPart(reply, place, known, offered.length)
-      rendered.impossible ??= rendered.leftOut
-      if (rendered.impossible) {
+    const done = await this.engine.renderer.reply(replies, place, known).catch(cannotBeRendered)
+    const messages = done.map((one) => {
+      const { part, rendered } = one
+      const impossible = rendered.impossible ?? rendered.leftOut
+      if (impossible) {
         throw new Trouble(
           "cannot-be-said",
-          `The ${reply.part} part cannot be said on ${known.row.kind}: ${rendered.impossible}.`,
+          `The ${part.part} part cannot be said on ${known.row.kind}: ${impossible}.`,
           "Say it with another part.",
           "replies",
         )
       }
-      offered.push(...choicesOffered(reply))
-      return { ...rendered.message, origin: given.origin, author: given.author }
+      offered.push(...choicesOffered(part))
+      return { ...messageOf(one), origin: given.origin, author: given.author }
     })
     const answer = { conversation: conversation.id, messages: messages.map((message) => message.id) }
     const fingerprint = createHash("sha256")
@@ -189,6 +191,12 @@ export class Desk {
     await record(this.engine.database, by, `parked ${decision}`, { id: parked.id, message: parked.message })
     this.engine.bell.ring("live")
   }
+}
+
+/** Says why a reply cannot be rendered, where that is its own fault. */
+export function cannotBeRendered(error: unknown): never {
+  if (!(error instanceof NotRendered)) throw error
+  throw new Trouble("cannot-be-said", `The reply cannot be rendered: ${error.message}.`, "Say less at once.", "replies")
 }
 
 function decided(id: string): Trouble {

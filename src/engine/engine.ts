@@ -31,6 +31,7 @@ import { Disk } from "./process/disk.ts"
 import { Figures } from "./process/figures.ts"
 import { Housekeeping } from "./process/housekeeping.ts"
 import { Liveness } from "./process/liveness.ts"
+import { Renderer } from "./replies/renderer.ts"
 import { Seal } from "./seal.ts"
 import { Alerts } from "./sender/alerts.ts"
 import { Courtesies } from "./sender/courtesies.ts"
@@ -48,6 +49,7 @@ export interface EngineSettings {
   roles: ReadonlySet<RoleName>
   /** The built host script and SDK. */
   hostScript: string
+  renderScript: string
   sdk: string
   /** A bot folder to follow on save. */
   botFolder?: string
@@ -80,6 +82,7 @@ export class Engine {
   readonly profiles: Profiles
   readonly disk: Disk
   readonly figures: Figures
+  readonly renderer: Renderer
   /** Bytes of calls' bodies under way, told by whoever reads them. */
   bodiesUnderWay = () => 0
   publicUrl = "http://127.0.0.1"
@@ -115,6 +118,7 @@ export class Engine {
       hosts: () => releases.hosts,
       bodies: () => this.bodiesUnderWay(),
     }))
+    const renderer = (this.renderer = new Renderer(settings.renderScript))
     const heldCalls = new HeldCalls()
     const alerts = new Alerts({ database, channels, bell, log })
     const shared = { database, channels, bell, log, self, figures }
@@ -124,7 +128,7 @@ export class Engine {
     const people = new People(database, directory)
     const courtesies = new Courtesies({ database, log })
     const turns = (this.turns = roles.has("turns")
-      ? new Turns({ ...shared, releases, sender: this.sender, people, courtesies, heldCalls })
+      ? new Turns({ ...shared, releases, renderer, sender: this.sender, people, courtesies, heldCalls })
       : undefined)
     const media = (this.media = new MediaFetcher({ database, channels, bell, log, disk }))
     const sampling = new Sampling({ database, channels, seal, bell })
@@ -214,6 +218,7 @@ export class Engine {
     await this.journal.close().catch(() => undefined)
     await this.turns?.stop(limit).catch((error: unknown) => log.error({ err: error }, "turns did not end in order"))
     await this.sender?.stop(limit)
+    this.renderer.close()
     await this.releases.close()
     await this.liveness.leave().catch(() => undefined)
     await this.bell.stop()

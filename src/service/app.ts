@@ -4,6 +4,7 @@ import cookie from "@fastify/cookie"
 import serveFiles from "@fastify/static"
 import type { FastifyBaseLogger, FastifyInstance, FastifyReply, FastifyRequest } from "fastify"
 import fastify, { LogController } from "fastify"
+import { isNestedDeeper } from "../core/message/json.ts"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
 import { answers } from "../store/database.ts"
@@ -21,7 +22,6 @@ import { passageRoutes } from "./api/passages.ts"
 import { profileRoutes } from "./api/profiles.ts"
 import { boundConnections, refuseUnreadable } from "./connections.ts"
 import { prove, serveInlets } from "./inlets.ts"
-import { isTooDeep } from "./input.ts"
 import { serveLive } from "./live.ts"
 import { serveMetrics } from "./metrics.ts"
 import { openapi } from "./openapi.ts"
@@ -32,6 +32,9 @@ import { overHttps, Visitors } from "./visitors.ts"
 
 /** Bytes a body given to the API may have: pictures may stand in it. */
 const longestBody = 4 * 1024 * 1024
+
+/** How deep JSON given to the API may go; nothing it takes comes near. */
+const deepest = 64
 
 /** Milliseconds in which a request must have come whole, and its headers. */
 const patience = { request: 60_000, headers: 15_000, lookEvery: 2000 }
@@ -137,7 +140,8 @@ function isPage(path: string): boolean {
 /** Reads JSON for the API. Throws a Trouble for what is no JSON, or nested without end. */
 function readBody(text: string): unknown {
   if (text === "") return undefined
-  if (isTooDeep(text)) throw new Trouble("bad-input", "The body is nested too deeply.", "Send it less nested.", "body")
+  if (isNestedDeeper(text, deepest))
+    throw new Trouble("bad-input", "The body is nested too deeply.", "Send it less nested.", "body")
   try {
     return JSON.parse(text, (name, value: unknown) => (name === "__proto__" ? undefined : value))
   } catch (error) {

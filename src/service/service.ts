@@ -14,6 +14,7 @@ import { localToken, sealKey, SettingFault } from "./settings.ts"
 /** Files that the build made and the service needs. */
 export interface BuiltFiles {
   hostScript: string
+  renderScript: string
   sdk: string
   console: string
 }
@@ -55,6 +56,7 @@ export async function startService(
       sealKey: key,
       roles: settings.roles,
       hostScript: options.files.hostScript,
+      renderScript: options.files.renderScript,
       sdk: options.files.sdk,
       log,
       leastDisk: settings.leastDisk * 1e6,

@@ -22,7 +22,14 @@ function textOf(body: Uint8Array): string {
   return text.charCodeAt(0) === 0xfeff ? text.slice(1) : text
 }
 
+/** How deep JSON from outside may go; what providers send goes down to about ten. */
+const deepestRead = 100
+/** Characters up to which a text cannot be nested so deeply that reading it takes long. */
+const shallow = 10_000
+
 function readText(text: string): unknown {
+  if (text.length > shallow && isNestedDeeper(text, deepestRead))
+    throw new SyntaxError(`it is nested more than ${deepestRead} levels deep`)
   // Only a body with a number of 16 digits can hold one that is too long; the lossless reader is ten times slower.
   if (!hasLongNumber(text) || !/(?:^|[:[,\s-])\d{16}/.test(text)) return JSON.parse(text)
   return parse(text, null, {
@@ -45,6 +52,23 @@ function hasLongNumber(text: string): boolean {
     while (digit(from - 1)) from--
     while (digit(to + 1)) to++
     if (to - from >= 15) return true
+  }
+  return false
+}
+
+/** Whether brackets in a JSON text are nested deeper than so many levels. One pass, whatever the text is. */
+export function isNestedDeeper(text: string, levels: number): boolean {
+  let depth = 0
+  let quoted = false
+  for (let at = 0; at < text.length; at++) {
+    const unit = text.charCodeAt(at)
+    if (quoted) {
+      if (unit === 0x5c) at++
+      else if (unit === 0x22) quoted = false
+    } else if (unit === 0x22) quoted = true
+    else if (unit === 0x5b || unit === 0x7b) {
+      if (++depth > levels) return true
+    } else if (unit === 0x5d || unit === 0x7d) depth--
   }
   return false
 }

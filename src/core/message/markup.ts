@@ -1,5 +1,4 @@
-import type { Nodes } from "mdast"
-import { fromMarkdown } from "mdast-util-from-markdown"
+import MarkdownIt from "markdown-it"
 
 /**
  * Light markup, read once into plain text with formatted stretches; each channel kind writes it in its own way.
@@ -16,24 +15,40 @@ export type Span = { start: number; end: number } & (
   { kind: "bold" | "italic" | "code" | "quote" } | { kind: "pre"; language?: string } | { kind: "link"; url: string }
 )
 
-const literal = [
-  "headingAtx",
-  "setextUnderline",
-  "thematicBreak",
-  "htmlFlow",
-  "htmlText",
-  "codeIndented",
-  "definition",
-  "labelStartImage",
-  "hardBreakEscape",
-]
+/** How deep quotes, lists and emphasis may be nested; a text with more is taken as it stands. */
+const deepest = 20
+
+/**
+ * The reader takes time in linear measure of the text, whatever that holds: 1 to 3 ms a kilobyte at the worst, where
+ * the one before it took seconds for four kilobytes of asterisks and underscores.
+ */
+const reader = new MarkdownIt("commonmark", { maxNesting: deepest }).disable([
+  "heading",
+  "lheading",
+  "hr",
+  "html_block",
+  "html_inline",
+  "code",
+  "reference",
+  "image",
+])
+// Addresses stay as they are written, also those that are written out in the end.
+reader.validateLink = () => true
+reader.normalizeLink = (url) => url
+// A backslash at the end of a line is one.
+const escape = reader.inline.ruler.getRules("").find((rule) => rule.name === "escape")!
+reader.inline.ruler.at("escape", (state, silent) =>
+  state.src.charCodeAt(state.pos) === 0x5c && state.src.charCodeAt(state.pos + 1) === 0x0a
+    ? false
+    : escape(state, silent),
+)
 
 export function readMarkup(source: string): MarkedText {
   if (isPlain(source)) return { text: source, spans: [] }
-  const tree = fromMarkdown(source, { extensions: [{ disable: { null: literal } }] })
-  const out: MarkedText = { text: "", spans: [] }
-  writeBlocks(tree, out, "")
-  return out
+  const tokens = reader.parse(source, {})
+  // What is nested deeper is left out by the reader.
+  if (tokens.some((token) => token.level >= deepest - 1)) return { text: source, spans: [] }
+  return new Writer().write(tokens)
 }
 
 /**
@@ -58,88 +73,150 @@ export function escapeMarkup(text: string): string {
     })
 }
 
-type Parent = Extract<Nodes, { children: unknown }>
+type SpanShape = Span extends infer S ? (S extends Span ? Omit<S, "start" | "end"> : never) : never
+type Token = ReturnType<typeof reader.parse>[number]
 
-function writeBlocks(parent: Parent, out: MarkedText, indent: string): void {
-  let previousLine: number | undefined
-  for (const child of parent.children as Nodes[]) {
-    if (previousLine !== undefined) {
-      const gap = (child.position?.start.line ?? previousLine + 2) - previousLine
-      out.text += gap > 1 ? "\n\n" : "\n"
-    }
-    writeBlock(child, out, indent)
-    previousLine = child.position?.end.line
-  }
+/** A list that is being written. */
+interface OpenList {
+  /** The next number; undefined for one with bullets. */
+  number: number | undefined
+  items: number
 }
 
-function writeBlock(node: Nodes, out: MarkedText, indent: string): void {
-  switch (node.type) {
-    case "paragraph":
-      writeInline(node, out, indent)
-      return
-    case "blockquote":
-      return within(out, { kind: "quote" }, () => writeBlocks(node, out, indent))
-    case "code":
-      return within(
-        out,
-        { kind: "pre", ...(node.lang ? { language: node.lang } : {}) },
-        () => void (out.text += node.value),
-      )
-    case "list": {
-      let number = node.start ?? 1
-      node.children.forEach((item, index) => {
-        if (index > 0) out.text += node.spread ? `\n\n${indent}` : `\n${indent}`
-        out.text += node.ordered ? `${number++}. ` : "• "
-        item.children.forEach((block, at) => {
-          const inner = `${indent}   `
-          if (at > 0) out.text += `\n${inner}`
-          writeBlock(block, out, inner)
-        })
-      })
-      return
-    }
-    default:
-      writeInline(node, out, indent)
-  }
-}
+/** Writes what was read, in one pass over it. */
+class Writer {
+  private readonly out: MarkedText = { text: "", spans: [] }
+  /** Stretches that have begun, by their place among the spans. */
+  private readonly open: number[] = []
+  private readonly lists: OpenList[] = []
+  /** The line after the last that was written; undefined where the next block begins its container. */
+  private line: number | undefined
+  /** Whether the next block is the first of its list's item, behind the bullet. */
+  private first = false
 
-function writeInline(node: Nodes, out: MarkedText, indent: string): void {
-  switch (node.type) {
-    case "text":
-      out.text += indent ? node.value.replaceAll("\n", `\n${indent}`) : node.value
-      return
-    case "break":
-      out.text += `\n${indent}`
-      return
-    case "inlineCode":
-      return within(out, { kind: "code" }, () => void (out.text += node.value))
-    case "strong":
-      return within(out, { kind: "bold" }, () => writeChildren(node, out, indent))
-    case "emphasis":
-      return within(out, { kind: "italic" }, () => writeChildren(node, out, indent))
-    case "link":
-      // An address no phone can open would vanish behind its words, so it is written out.
-      if (!/^(https?:\/\/|mailto:|tel:|tg:)/i.test(node.url)) {
-        writeChildren(node, out, indent)
-        out.text += node.url ? ` (${node.url})` : ""
+  write(tokens: Token[]): MarkedText {
+    for (const token of tokens) this.block(token)
+    return { text: this.out.text, spans: this.out.spans.filter((span) => span.end > span.start) }
+  }
+
+  private get indent(): string {
+    return "   ".repeat(this.lists.length)
+  }
+
+  private block(token: Token): void {
+    switch (token.type) {
+      case "paragraph_open":
+        return this.gap(token)
+      case "inline":
+        for (const child of token.children ?? []) this.inline(child)
+        this.line = token.map![1]
+        return
+      case "fence":
+        this.gap(token)
+        return this.fence(token)
+      case "blockquote_open":
+        this.gap(token)
+        this.line = undefined
+        return this.begin({ kind: "quote" })
+      case "blockquote_close":
+        return this.end()
+      case "bullet_list_open":
+      case "ordered_list_open": {
+        this.gap(token)
+        const ordered = token.type === "ordered_list_open"
+        this.lists.push({ number: ordered ? Number(token.attrGet("start") ?? 1) : undefined, items: 0 })
         return
       }
-      return within(out, { kind: "link", url: node.url }, () => writeChildren(node, out, indent))
-    default:
-      if ("children" in node) writeChildren(node, out, indent)
-      else if ("value" in node) out.text += node.value
+      case "bullet_list_close":
+      case "ordered_list_close":
+        this.lists.pop()
+        this.first = false
+        return
+      case "list_item_open":
+        return this.item(token)
+      case "list_item_close":
+        this.first = false
+    }
   }
-}
 
-function writeChildren(node: Parent, out: MarkedText, indent: string): void {
-  for (const child of node.children as Nodes[]) writeInline(child, out, indent)
-}
+  /** Blocks are a line apart where they were, and two otherwise. */
+  private gap(token: Token): void {
+    const from = token.map?.[0] ?? 0
+    if (this.first) this.first = false
+    else if (this.line !== undefined) {
+      const inItem = this.lists.length > 0
+      this.out.text += (!inItem && from > this.line ? "\n\n" : "\n") + this.indent
+    }
+    this.line = from
+  }
 
-type SpanShape = Span extends infer S ? (S extends Span ? Omit<S, "start" | "end"> : never) : never
+  private item(token: Token): void {
+    const list = this.lists.at(-1)!
+    const outer = "   ".repeat(this.lists.length - 1)
+    if (list.items++ > 0) this.out.text += (token.map![0] > (this.line ?? 0) ? "\n\n" : "\n") + outer
+    this.out.text += list.number === undefined ? "• " : `${list.number++}. `
+    // Where nothing stands in it.
+    this.line = token.map![0] + 1
+    this.first = true
+  }
 
-function within(out: MarkedText, shape: SpanShape, write: () => void): void {
-  const start = out.text.length
-  const at = out.spans.length
-  write()
-  if (out.text.length > start) out.spans.splice(at, 0, { ...shape, start, end: out.text.length } as Span)
+  private fence(token: Token): void {
+    const language = token.info.trim().split(/\s+/)[0]
+    this.begin({ kind: "pre", ...(language ? { language } : {}) })
+    this.out.text += token.content.replace(/\n$/, "")
+    this.end()
+    this.line = token.map![1]
+  }
+
+  private inline(token: Token): void {
+    switch (token.type) {
+      case "softbreak":
+      case "hardbreak":
+        this.out.text += `\n${this.indent}`
+        return
+      case "code_inline":
+        this.begin({ kind: "code" })
+        this.out.text += token.content
+        return this.end()
+      case "strong_open":
+        return this.begin({ kind: "bold" })
+      case "em_open":
+        return this.begin({ kind: "italic" })
+      case "strong_close":
+      case "em_close":
+        return this.end()
+      case "link_open":
+        return this.link(token)
+      case "link_close":
+        return this.endLink()
+      default:
+        this.out.text += token.content
+    }
+  }
+
+  /** Addresses that no phone can open would vanish behind their words, so they are written out. */
+  private readonly writtenOut: (string | undefined)[] = []
+
+  private link(token: Token): void {
+    const url = String(token.attrGet("href") ?? "")
+    const opens = /^(https?:\/\/|mailto:|tel:|tg:)/i.test(url)
+    this.writtenOut.push(opens ? undefined : url)
+    if (opens) this.begin({ kind: "link", url })
+  }
+
+  private endLink(): void {
+    const url = this.writtenOut.pop()
+    if (url === undefined) this.end()
+    else if (url !== "") this.out.text += ` (${url})`
+  }
+
+  private begin(shape: SpanShape): void {
+    const at = this.out.text.length
+    this.open.push(this.out.spans.push({ ...shape, start: at, end: at } as Span) - 1)
+  }
+
+  private end(): void {
+    const at = this.open.pop()
+    if (at !== undefined) this.out.spans[at]!.end = this.out.text.length
+  }
 }

@@ -52,17 +52,17 @@ const words = Joi.string().max(200_000)
 const mediaKeys = {
   kind: Joi.valid(...mediaKinds).required(),
   url: Joi.string().uri({ scheme: ["http", "https"] }),
-  ref: Joi.string(),
+  ref: Joi.string().max(2000),
   data: Joi.string().base64(),
-  mime: Joi.string(),
-  name: Joi.string(),
+  mime: Joi.string().max(200),
+  name: Joi.string().max(500),
   caption: words,
 }
 
 const part = (name: ReplyPart["part"], keys: Joi.SchemaMap) => Joi.object({ part: Joi.valid(name).required(), ...keys })
 
 const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
-  text: part("text", { text: words.required(), replyTo: Joi.string() }),
+  text: part("text", { text: words.required(), replyTo: Joi.string().max(500) }),
   choices: part("choices", {
     text: words.required(),
     choices: Joi.array().items(option).unique("id").min(1).max(100).required(),
@@ -95,19 +95,19 @@ const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
   }),
   contact: part("contact", { name: words.required(), phone: Joi.string().max(64).required() }),
   template: part("template", {
-    name: Joi.string().required(),
-    language: Joi.string().required(),
-    parameters: Joi.array().items(Joi.string().allow("")),
+    name: Joi.string().max(512).required(),
+    language: Joi.string().max(50).required(),
+    parameters: Joi.array().items(Joi.string().allow("").max(5000)).max(100),
     text: words,
   }),
-  reaction: part("reaction", { to: Joi.string().required(), emoji: Joi.string().required() }),
-  typing: part("typing", { to: Joi.string() }),
+  reaction: part("reaction", { to: Joi.string().max(500).required(), emoji: Joi.string().max(100).required() }),
+  typing: part("typing", { to: Joi.string().max(500) }),
   amend: part("amend", {
-    to: Joi.string().required(),
+    to: Joi.string().max(500).required(),
     text: words,
     choices: Joi.array().items(option).unique("id").max(100),
   }).or("text", "choices"),
-  remove: part("remove", { to: Joi.string().required() }),
+  remove: part("remove", { to: Joi.string().max(500).required() }),
 }
 
 /** Checks one reply part of any origin: a handler, the API, a person. */

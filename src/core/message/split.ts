@@ -23,7 +23,7 @@ const breaks = [/\n\s*\n/g, /\n/g, /[.!?…。！？]["'”’)]*\s/g, /\s/g]
 
 function cutAt(source: MarkedText, from: number, limit: number): number {
   const window = source.text.slice(from, from + limit + 1)
-  const links = source.spans.filter((span) => span.kind === "link")
+  const links = source.spans.filter((span) => span.kind === "link" && span.start < from + limit + 1 && span.end > from)
   for (const pattern of breaks) {
     let best = 0
     for (const match of window.matchAll(pattern)) {
@@ -40,8 +40,17 @@ function cutAt(source: MarkedText, from: number, limit: number): number {
   return hard > from ? hard : from + limit
 }
 
+/** @param links by where they begin; none overlaps another */
 function outsideLinks(at: number, links: Span[]): boolean {
-  return !links.some((link) => link.start < at && at < link.end)
+  let low = 0
+  let high = links.length
+  while (low < high) {
+    const middle = (low + high) >> 1
+    if (links[middle]!.end <= at) low = middle + 1
+    else high = middle
+  }
+  const link = links[low]
+  return link === undefined || at <= link.start
 }
 
 function skipSpace(text: string, from: number): number {

@@ -24,23 +24,23 @@ export function writeMarked(source: MarkedText, style: WritingStyle): string {
   return writeStretch(source.text, 0, source.text.length, spans, style)
 }
 
+/** @param spans by where they begin, the longest first: what lies within one follows it. Each is looked at once. */
 function writeStretch(text: string, from: number, to: number, spans: Span[], style: WritingStyle): string {
   const escape = style.escape ?? ((words: string) => words)
   let written = ""
   let at = from
-  let rest = spans
-  while (rest.length > 0) {
-    const [span, ...others] = rest
-    const inside = others.filter((other) => other.end <= span!.end)
-    rest = others.filter((other) => other.start >= span!.end)
-    if (span!.end <= span!.start || span!.start < at) continue
-    written += escape(text.slice(at, span!.start))
-    const solid = span!.kind === "code" || span!.kind === "pre"
-    const inner = solid
-      ? escape(text.slice(span!.start, span!.end))
-      : writeStretch(text, span!.start, span!.end, inside, style)
-    written += dress(inner, span!, text.slice(span!.start, span!.end), style)
-    at = span!.end
+  for (let n = 0; n < spans.length;) {
+    const span = spans[n++]!
+    const first = n
+    while (n < spans.length && spans[n]!.start < span.end) n++
+    if (span.end <= span.start || span.start < at) continue
+    written += escape(text.slice(at, span.start))
+    const label = text.slice(span.start, span.end)
+    const solid = span.kind === "code" || span.kind === "pre"
+    const inside = solid ? [] : spans.slice(first, n).filter((other) => other.end <= span.end)
+    const inner = solid ? escape(label) : writeStretch(text, span.start, span.end, inside, style)
+    written += dress(inner, span, label, style)
+    at = span.end
   }
   return written + escape(text.slice(at, to))
 }

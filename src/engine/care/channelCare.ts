@@ -114,14 +114,16 @@ export class ChannelCare {
     )
     const profile = this.profileFor(kind, merged)
     const { bot, lane, ...settings } = checkedSettings(kind, merged, profile)
-    const secrets = this.checkedSecrets(kind, { ...channel.secrets, ...given.secrets }, settings, profile)
+    const moved = movedTo(channel, settings, profile)
+    if (moved !== undefined) refuseSealed(kind, channel, profile, given.secrets ?? {}, moved)
+    const stay = Object.entries(channel.secrets).filter(([name]) => moved === undefined || !(name in kind.madeSecrets))
+    const secrets = this.checkedSecrets(kind, { ...Object.fromEntries(stay), ...given.secrets }, settings, profile)
     const sealed = Object.fromEntries(
       Object.entries(secrets).map(([name, value]) => [
         name,
         channel.secrets[name] === value && row.sealed[name] ? row.sealed[name] : this.parts.seal.seal(value),
       ]),
     )
-    this.refuseToMoveKeys(channel, settings, profile, given.secrets ?? {})
     const kept = formerAfter(given, channel.secrets, former)
     const sealedFormer = Object.fromEntries(
       Object.entries(kept).map(([name, value]) => [
@@ -143,27 +145,6 @@ export class ChannelCare {
     await this.changed()
     if (other) await this.learnIdentity(key)
     return this.show(key)
-  }
-
-  private refuseToMoveKeys(
-    channel: Channel,
-    settings: { [name: string]: unknown },
-    profile: Profile | undefined,
-    given: { [name: string]: string },
-  ): void {
-    const { profile: _before, ...rest } = channel
-    const listed = kindNamed(channel.kind).keyHosts
-    const before = keyHosts(channel, listed)
-    const after = keyHosts({ ...rest, settings, ...(profile ? { profile } : {}) }, listed)
-    const [added] = after.filter((host) => !before.includes(host))
-    const sealed = Object.keys(channel.secrets).filter((name) => given[name] === undefined && isSent(name, profile))
-    if (added === undefined || sealed.length === 0) return
-    throw new Trouble(
-      "bad-input",
-      `After this change the channel's keys could go to ${added}, which they were not given for.`,
-      `Give all of them again in the same change: ${sealed.join(", ")}.`,
-      `secrets.${sealed[0]!}`,
-    )
   }
 
   /** Removes a channel, what waits to be handled or sent with it; what was said stays on record. */
@@ -363,6 +344,37 @@ function formerAfter(
     ...(dropFormer ? {} : former),
     ...(keepFormer ? Object.fromEntries(replaced.map((name) => [name, now[name]!])) : {}),
   }
+}
+
+/** A host the channel's keys could go to with other settings, and could not before. */
+function movedTo(
+  channel: Channel,
+  settings: { [name: string]: unknown },
+  profile: Profile | undefined,
+): string | undefined {
+  const { profile: _before, ...rest } = channel
+  const before = keyHosts(channel)
+  return keyHosts({ ...rest, settings, ...(profile ? { profile } : {}) }).find((host) => !before.includes(host))
+}
+
+/** Those made by Wobbet itself are simply made anew. */
+function refuseSealed(
+  kind: ChannelKind,
+  channel: Channel,
+  profile: Profile | undefined,
+  given: { [name: string]: string },
+  moved: string,
+): void {
+  const sealed = Object.keys(channel.secrets).filter(
+    (name) => given[name] === undefined && !(name in kind.madeSecrets) && isSent(name, profile),
+  )
+  if (sealed.length === 0) return
+  throw new Trouble(
+    "bad-input",
+    `After this change the channel's keys could go to ${moved}, which they were not given for.`,
+    `Give all of them again in the same change: ${sealed.join(", ")}.`,
+    `secrets.${sealed[0]!}`,
+  )
 }
 
 function changedMeanwhile(key: string): Trouble {

@@ -1,6 +1,6 @@
 import { choicesOffered } from "../../core/channels/options.ts"
 import { kindOf } from "../../core/channels/registry.ts"
-import type { Message } from "../../core/message/message.ts"
+import type { Message, Place } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import type { Database } from "../../store/database.ts"
 import type { Line, Offered } from "../../store/lines.ts"
@@ -9,7 +9,9 @@ import type { OutboundMessage, TurnResult } from "../../store/turns.ts"
 import type { KnownChannel } from "../channels.ts"
 import { HandlerFault } from "../handlers/handler.ts"
 import { withKept } from "./keptMedia.ts"
-import { renderPart } from "./renderPart.ts"
+import type { Renderer } from "./renderer.ts"
+import { NotRendered } from "./renderer.ts"
+import { messageOf } from "./renderPart.ts"
 
 /** A reply as it goes into its line. */
 export interface Assembled {
@@ -41,10 +43,11 @@ export async function completed(database: Database, given: ReplyPart[], known: K
  * @param answers the ids of all messages the turn is about
  * @throws HandlerFault for a part that cannot be said on this kind of channel
  */
-export function assemble(
+export async function assemble(
+  renderer: Renderer,
   parts: ReplyPart[],
   at: { line: Line; known: KnownChannel; lead: Message; answers: string[] },
-): Assembled {
+): Promise<Assembled> {
   const { line, known, lead, answers } = at
   const kind = kindOf(known.row.kind)
   const guarded = kind.abilities.obeysStopWords === true
@@ -52,9 +55,11 @@ export function assemble(
   const degraded: string[] = []
   const tokens: TurnResult["tokens"] = []
   const offered: Offered[] = []
-  const out = (kind.joined?.(parts, known.channel) ?? parts).flatMap((given, n): OutboundMessage[] => {
-    const part = given.part === "typing" && lead.providerId ? { to: lead.providerId, ...given } : given
-    const rendered = renderPart(part, place, known, offered.length)
+  const joined = (kind.joined?.(parts, known.channel) ?? parts).map((part) =>
+    part.part === "typing" && lead.providerId ? { to: lead.providerId, ...part } : part,
+  )
+  const out = (await renderedBy(renderer, joined, place, known)).flatMap((done, n): OutboundMessage[] => {
+    const { part, rendered } = done
     if (rendered.leftOut) {
       degraded.push(`the ${part.part} part is left out: ${rendered.leftOut}`)
       return []
@@ -68,14 +73,21 @@ export function assemble(
     degraded.push(...rendered.degraded)
     tokens.push(...rendered.tokens)
     offered.push(...choicesOffered(part))
-    const { id, event, body, words } = rendered.message
-    const calls = rendered.message.calls.map((call) =>
-      call.inline ? { ...call, inline: { ...call.inline, answers } } : call,
-    )
+    const { id, event, body, words, ...message } = messageOf(done)
+    const calls = message.calls.map((call) => (call.inline ? { ...call, inline: { ...call.inline, answers } } : call))
     return [{ id, event, origin: "handler", author: undefined, body, words, calls, start: false, guarded }]
   })
   const speaks = out.some((message) => message.calls.some((call) => call.speaks))
   // Options count while nothing else has been said since they were offered.
   const changes = speaks && offered.length + line.offered.length > 0
   return { out, tokens, offered: changes ? offered : undefined, degraded }
+}
+
+async function renderedBy(renderer: Renderer, parts: ReplyPart[], place: Place, known: KnownChannel) {
+  try {
+    return await renderer.reply(parts, place, known)
+  } catch (error) {
+    if (!(error instanceof NotRendered)) throw error
+    throw new HandlerFault({ name: "ReplyFault", message: `the reply could not be rendered: ${error.message}` })
+  }
 }

@@ -1,8 +1,8 @@
 import { kindOf } from "../../core/channels/registry.ts"
-import { storable, storableJson } from "../../core/message/graphemes.ts"
+import type { RenderedPart } from "../../core/channels/renderReply.ts"
+import { renderReply } from "../../core/channels/renderReply.ts"
 import type { Place } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
-import { plainWords } from "../../core/message/reply.ts"
 import { newId } from "../../store/ids.ts"
 import type { OutboundMessage } from "../../store/turns.ts"
 import type { KnownChannel } from "../channels.ts"
@@ -17,16 +17,12 @@ const events: { [part: string]: string } = {
   remove: "deleted",
 }
 
-/** Renders one part for a place, as the message to be sent. */
-export function renderPart(reply: ReplyPart, place: Place, known: KnownChannel, offered = 0) {
-  const body = storableJson(reply)
-  const rendered = kindOf(known.row.kind).render(body, place, known.channel, offered)
-  const message: Omit<OutboundMessage, "origin"> = {
-    id: newId("msg"),
-    event: events[reply.part] ?? "text",
-    body,
-    words: storable(plainWords(reply)),
-    calls: rendered.calls,
-  }
-  return { ...rendered, message }
+/** Renders one short part for a place, as the message to be sent. */
+export function renderPart(reply: ReplyPart, place: Place, known: KnownChannel) {
+  return messageOf(renderReply(kindOf(known.row.kind), [reply], place, known.channel)[0]!)
+}
+
+/** A rendered part as the message to be sent. */
+export function messageOf({ part, rendered, words }: RenderedPart): Omit<OutboundMessage, "origin"> {
+  return { id: newId("msg"), event: events[part.part] ?? "text", body: part, words, calls: rendered.calls }
 }

@@ -81,7 +81,7 @@ export class Alerts {
     if (!conversation || !known) throw new Error("there is no such conversation")
     const { kind, topic } = conversation
     const place = { address: conversation.address, kind: kind as "direct", ...(topic ? { topic } : {}) }
-    const { message } = renderPart({ part: "text", text: escapeMarkup(text) }, place, known)
+    const message = renderPart({ part: "text", text: escapeMarkup(text) }, place, known)
     await addToLine(database, { conversation: conversation.id, channel: conversation.channel }, [
       { ...message, origin: "alert" },
     ])

@@ -24,6 +24,7 @@ import type { ReadyRelease } from "../handlers/handler.ts"
 import type { People } from "../people/people.ts"
 import type { Assembled } from "../replies/assemble.ts"
 import { assemble, completed } from "../replies/assemble.ts"
+import type { Renderer } from "../replies/renderer.ts"
 import type { Courtesies } from "../sender/courtesies.ts"
 import type { Sender } from "../sender/sender.ts"
 import type { Plan } from "./decision.ts"
@@ -37,6 +38,7 @@ export interface TurnParts {
   people: People
   courtesies: Courtesies
   sender: Sender | undefined
+  renderer: Renderer
   bell: Bell
 }
 
@@ -143,7 +145,7 @@ async function carryOut(parts: TurnParts, turn: Turn, plan: Plan): Promise<Endin
         handler: "help",
         stateBefore: line.state,
       }
-      return ended(parts, turn, record, said(turn, [{ part: "text", text: plan.text }], plan.message))
+      return ended(parts, turn, record, await said(parts, turn, [{ part: "text", text: plan.text }], plan.message))
     }
     case "run":
       return run(parts, turn, plan)
@@ -185,7 +187,7 @@ async function run(parts: TurnParts, turn: Turn, plan: Plan & { does: "run" }): 
     if (FAULTS_BUILT) await faultPoint("turn: handler answered")
     if (answer.log.length > 0) record.log = answer.log.map(storable)
     const replies = await completed(parts.database, repliesIn(answer), turn.known)
-    return ended(parts, turn, record, said(turn, replies, plan.message), answer.outcome.state)
+    return ended(parts, turn, record, await said(parts, turn, replies, plan.message), answer.outcome.state)
   } catch (error) {
     if (!(error instanceof HandlerFault)) throw error
     return failed(turn, record, error)
@@ -241,8 +243,13 @@ function repliesIn({ outcome, log }: HandlerAnswer): ReplyPart[] {
   return replies as ReplyPart[]
 }
 
-function said({ line, known, blank }: Turn, replies: ReplyPart[], lead: Message): Assembled {
-  return assemble(replies, { line, known, lead, answers: blank.turn.messages })
+function said(
+  { renderer }: TurnParts,
+  { line, known, blank }: Turn,
+  replies: ReplyPart[],
+  lead: Message,
+): Promise<Assembled> {
+  return assemble(renderer, replies, { line, known, lead, answers: blank.turn.messages })
 }
 
 /** The turn as it ends well: what is said, and the state it leaves. */

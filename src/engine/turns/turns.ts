@@ -19,6 +19,7 @@ import type { People } from "../people/people.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
+import type { Renderer } from "../replies/renderer.ts"
 import type { Courtesies } from "../sender/courtesies.ts"
 import type { HeldCalls } from "../sender/heldCalls.ts"
 import type { Sender } from "../sender/sender.ts"
@@ -56,6 +57,7 @@ export class Turns {
       channels: Channels
       releases: Releases
       sender: Sender | undefined
+      renderer: Renderer
       people: People
       courtesies: Courtesies
       heldCalls: HeldCalls

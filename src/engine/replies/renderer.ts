@@ -1,0 +1,127 @@
+import { Worker } from "node:worker_threads"
+import type { Channel, ChannelKind } from "../../core/channels/kind.ts"
+import { kindOf } from "../../core/channels/registry.ts"
+import type { RenderedPart, ReplyLook } from "../../core/channels/renderReply.ts"
+import { lookOn, renderReply, weightOf } from "../../core/channels/renderReply.ts"
+import type { Place } from "../../core/message/message.ts"
+import type { ReplyPart } from "../../core/message/reply.ts"
+import type { KnownChannel } from "../channels.ts"
+
+/** Characters up to which a reply is rendered where it is: some milliseconds at the worst. */
+const light = 8000
+/** Characters of a reply at most. */
+const heaviest = 1_000_000
+/** Milliseconds a reply may take. */
+const patience = 3000
+/** Megabytes the thread may use. */
+const memory = 256
+
+export type RenderOrder = { id: number; kind: string; parts: ReplyPart[] } & (
+  { do: "looks" } | { do: "reply"; place: Place; channel: Channel }
+)
+type Ordered = { kind: string; parts: ReplyPart[] } & (
+  { do: "looks" } | { do: "reply"; place: Place; channel: Channel }
+)
+
+export type RenderAnswer = { id: number } & ({ parts: RenderedPart[] } | { looks: ReplyLook } | { fault: string })
+
+/** A reply that cannot be rendered, and why; trying again would not help. */
+export class NotRendered extends Error {}
+
+interface Waiting {
+  order: RenderOrder
+  done: (answer: RenderAnswer) => void
+  fail: (error: Error) => void
+}
+
+/**
+ * Renders replies. Short ones where they are; long ones in a thread of its own, one after the other, within a deadline:
+ * whatever a handler says, everybody else's messages go on meanwhile.
+ */
+export class Renderer {
+  private worker: Worker | undefined
+  private readonly line: Waiting[] = []
+  private timer: NodeJS.Timeout | undefined
+  private next = 1
+
+  /** @param script of the thread, as it was built */
+  constructor(private readonly script: string) {}
+
+  /** Throws a NotRendered. */
+  async reply(parts: ReplyPart[], place: Place, { row, channel }: KnownChannel): Promise<RenderedPart[]> {
+    const kind = kindOf(row.kind)
+    if (isLight(parts)) return renderReply(kind, parts, place, channel)
+    const { key, settings, publicBase, identity, profile } = channel
+    // No secret is needed to render: calls only name them.
+    const plain: Channel = {
+      key,
+      kind: row.kind,
+      settings,
+      secrets: {},
+      ...(publicBase === undefined ? {} : { publicBase }),
+      ...(identity ? { identity } : {}),
+      ...(profile ? { profile } : {}),
+    }
+    const answer = await this.ask({ do: "reply", kind: row.kind, parts, place, channel: plain })
+    return (answer as { parts: RenderedPart[] }).parts
+  }
+
+  /** Throws a NotRendered. */
+  async looks(kind: ChannelKind, parts: ReplyPart[]): Promise<ReplyLook> {
+    if (isLight(parts)) return lookOn(kind, parts)
+    return ((await this.ask({ do: "looks", kind: kind.kind, parts })) as { looks: ReplyLook }).looks
+  }
+
+  close(): void {
+    clearTimeout(this.timer)
+    void this.worker?.terminate()
+    this.worker = undefined
+    for (const { fail } of this.line.splice(0)) fail(new NotRendered("the service stopped"))
+  }
+
+  private ask(given: Ordered): Promise<RenderAnswer> {
+    return new Promise<RenderAnswer>((done, fail) => {
+      this.line.push({ order: { ...given, id: this.next++ }, done, fail })
+      if (this.line.length === 1) this.begin()
+    }).then((answer) => {
+      if ("fault" in answer) throw new NotRendered(answer.fault)
+      return answer
+    })
+  }
+
+  private begin(): void {
+    const [first] = this.line
+    if (!first) return
+    this.worker ??= this.start()
+    this.worker.postMessage(first.order)
+    this.timer = setTimeout(() => this.giveUp(`it took longer than ${patience / 1000} s`), patience)
+  }
+
+  private start(): Worker {
+    const worker = new Worker(this.script, { env: {}, resourceLimits: { maxOldGenerationSizeMb: memory } })
+    worker.unref()
+    worker.on("message", (answer: RenderAnswer) => {
+      if (this.worker !== worker || this.line[0]?.order.id !== answer.id) return
+      clearTimeout(this.timer)
+      this.line.shift()!.done(answer)
+      this.begin()
+    })
+    worker.on("error", (error) => this.worker === worker && this.giveUp(error.message))
+    return worker
+  }
+
+  private giveUp(why: string): void {
+    clearTimeout(this.timer)
+    void this.worker?.terminate()
+    this.worker = undefined
+    this.line.shift()?.fail(new NotRendered(why))
+    this.begin()
+  }
+}
+
+/** Throws a NotRendered for a reply that is too long for any channel. */
+function isLight(parts: ReplyPart[]): boolean {
+  const weight = weightOf(parts)
+  if (weight > heaviest) throw new NotRendered(`it is longer than ${heaviest} characters`)
+  return weight <= light
+}
