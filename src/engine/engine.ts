@@ -6,7 +6,7 @@ import { wakeResumed } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
 import { openDatabase } from "../store/database.ts"
 import { analyseWhole, makePartitions } from "../store/partitions.ts"
-import { pruneRefused, pruneSeen } from "../store/retention.ts"
+import { pruneLeftovers, pruneRefused, pruneSeen } from "../store/retention.ts"
 import { ChannelCare } from "./care/channelCare.ts"
 import { Profiles } from "./care/profiles.ts"
 import { Channels } from "./channels.ts"
@@ -240,6 +240,7 @@ export class Engine {
       { every: 5000, run: () => wakeResumed(database) },
       { every: 5000, run: () => forwarding.sweep(new Date()) },
       { every: 30_000, run: () => releases.follow() },
+      { every: 86_400_000, run: async () => releases.sweep(new Date()) },
     ]
   }
 
@@ -250,6 +251,7 @@ export class Engine {
       { name: "months ahead", every: 6 * 3600, run: (now) => makePartitions(database, now) },
       { name: "refused calls", every: 600, run: (now) => pruneRefused(database, keys(), now) },
       { name: "sessions", every: 3600, run: () => pruneSessions(database) },
+      { name: "leftovers", every: 24 * 3600, run: () => pruneLeftovers(database) },
       { name: "keys of events", every: 24 * 3600, run: (now) => pruneSeen(database, now) },
       { name: "statistics", every: 24 * 3600, run: () => analyseWhole(this.settings.databaseUrl) },
     ]

@@ -1,4 +1,5 @@
 import { createCipheriv, createDecipheriv, createHmac, randomBytes } from "node:crypto"
+import { LRUCache } from "lru-cache"
 import { decoded } from "../core/signature/addresses.ts"
 
 /** Keeps secrets sealed at rest (AES-256-GCM), and turns them into fingerprints where they must only be compared. */
@@ -50,7 +51,10 @@ export function redactCall(
   secrets: string[],
   seal: Seal,
 ): { address: string; headers: { [name: string]: string } } {
-  const known = (text: string) => replaceSecrets(text, secrets, (secret) => seal.fingerprint(secret))
+  const everything = Object.values(call.headers).join("\n") + call.address
+  // Hardly any call carries one where it is not expected.
+  const clean = !secrets.some((secret) => formsOf(secret).some((form) => everything.includes(form)))
+  const known = (text: string) => (clean ? text : replaceSecrets(text, secrets, (secret) => seal.fingerprint(secret)))
   const headers: { [name: string]: string } = {}
   for (const name in call.headers) {
     const value = call.headers[name]!
@@ -65,10 +69,65 @@ export function redactCall(
   return { address: `${known(path!)}?${parts.join("&")}`, headers }
 }
 
-/** Text with every known secret taken out. */
+/** Text with every known secret taken out, in whatever usual encoding it stands there. */
 export function replaceSecrets(text: string, secrets: string[], by: (secret: string) => string): string {
-  return secrets.reduce(
-    (rest, secret) => (secret.length >= 4 && rest.includes(secret) ? rest.replaceAll(secret, by(secret)) : rest),
-    text,
-  )
+  let rest = text
+  for (const secret of secrets)
+    for (const form of formsOf(secret)) if (rest.includes(form)) rest = rest.replaceAll(form, by(secret))
+  return rest
+}
+
+/** Shorter ones stand in any text by chance. */
+const shortest = 4
+/** In base64, of which three quarters are told by fewer characters. */
+const shortestEncoded = 6
+
+const forms = new LRUCache<string, string[]>({ max: 2000 })
+
+/** How a secret may stand in a text: as it is, in addresses, JSON, XML, hexadecimal and base64; the longest first. */
+function formsOf(secret: string): string[] {
+  let found = forms.get(secret)
+  if (found) return found
+  found = secret.length < shortest ? [] : [...new Set([secret, ...encodings(secret)])]
+  found.sort((a, b) => b.length - a.length)
+  forms.set(secret, found)
+  return found
+}
+
+function encodings(secret: string): string[] {
+  const bytes = Buffer.from(secret, "utf8")
+  const percent = encodeURIComponent(secret.toWellFormed())
+  const json = JSON.stringify(secret).slice(1, -1)
+  const plain = [
+    percent,
+    percent.replace(/%[0-9A-F]{2}/g, (code) => code.toLowerCase()),
+    percent.replaceAll("%20", "+"),
+    percent.replace(/[!'()*]/g, (sign) => `%${sign.charCodeAt(0).toString(16).toUpperCase()}`),
+    [...bytes].map((byte) => `%${hex(byte).toUpperCase()}`).join(""),
+    json,
+    json.replaceAll("/", "\\/"),
+    secret.replace(/[^\w]/g, (sign) => `\\u${sign.charCodeAt(0).toString(16).padStart(4, "0")}`),
+    secret.replaceAll("&", "&amp;").replaceAll("<", "&lt;").replaceAll(">", "&gt;").replaceAll('"', "&quot;"),
+  ]
+  if (secret.length < shortestEncoded) return plain
+  const base64 = [0, 1, 2].map((shift) => inBase64(bytes, shift))
+  const encoded = base64.flatMap((form) => [form, form.replaceAll("+", "-").replaceAll("/", "_"), percentOf(form)])
+  return [...plain, ...encoded, bytes.toString("hex"), bytes.toString("hex").toUpperCase()]
+}
+
+/** The characters of base64 that a secret alone decides, where so many bytes stand before it in their group of three. */
+function inBase64(bytes: Buffer, shift: number): string {
+  const whole = Buffer.concat([Buffer.alloc(shift), bytes])
+    .toString("base64")
+    .replace(/=+$/, "")
+  const end = (shift + bytes.length) % 3 === 0 ? whole.length : whole.length - 1
+  return whole.slice(shift === 0 ? 0 : shift + 1, end)
+}
+
+function percentOf(form: string): string {
+  return encodeURIComponent(form)
+}
+
+function hex(byte: number): string {
+  return byte.toString(16).padStart(2, "0")
 }

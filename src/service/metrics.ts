@@ -4,9 +4,8 @@ import { Trouble } from "../engine/trouble.ts"
 import { allowed } from "./routes.ts"
 import type { Visitors } from "./visitors.ts"
 
-/** `/metrics`: this process's figures, in OpenMetrics, for whoever may read. */
+/** `/metrics`: this process's figures for whoever may read, in OpenMetrics where that is asked for. */
 export function serveMetrics(app: FastifyInstance, engine: Engine, visitors: Visitors): void {
-  const { registry } = engine.figures
   app.get("/metrics", async (request, reply) => {
     const visitor = await visitors.of(request)
     if (!visitor)
@@ -17,6 +16,8 @@ export function serveMetrics(app: FastifyInstance, engine: Engine, visitors: Vis
       )
     if (!allowed(visitor, "reader"))
       throw new Trouble("not-allowed", "This token may not read the figures.", "Use one with the role reader.")
-    return reply.type(registry.contentType).send(await registry.metrics())
+    const open = /application\/openmetrics-text/.test(request.headers.accept ?? "")
+    const { type, text } = await engine.figures.text(open)
+    return reply.type(type).send(text)
   })
 }

@@ -47,6 +47,14 @@ export function problemOf(error: Error & Partial<FastifyError>, instead?: number
       new Trouble("bad-input", "The body is longer than this call takes.", "Send less at once.", "body"),
       413,
     )
+  if (status === 404 || status === 414)
+    return problemOf(
+      new Trouble(
+        "not-found",
+        "The address names something whose name is longer than any of ours.",
+        "/api/openapi.json lists every call there is.",
+      ),
+    )
   if (status < 500) {
     const { title } = catalogue["bad-input"]
     return {

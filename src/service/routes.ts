@@ -34,7 +34,7 @@ export interface ApiRoute {
   status?: number
   /** What may come instead, by what happened, besides what every operation may answer. */
   troubles?: (keyof typeof catalogue)[]
-  /** The type of what is answered, where that is no JSON. */
+  /** The type of what is answered, where that is not JSON. */
   content?: string
   /** Bytes its body may have, where that is not as usual. */
   bodyLimit?: number

@@ -156,29 +156,59 @@ export async function waitingOn(
 export async function removeChannel(database: Database, key: string, by: string): Promise<void> {
   await database.transaction(async (step) => {
     await rows(step, "DELETE FROM channels WHERE key = ?", [key])
-    const gone = await rows<{ conversation: string; message: string }>(
+    const unsent = await rows<Left>(step, "DELETE FROM outbox WHERE channel = ? RETURNING conversation, message", [key])
+    const unheard = await rows<Left>(
       step,
-      "DELETE FROM outbox WHERE channel = ? RETURNING conversation, message",
+      `SELECT m.conversation, m.id AS message FROM work w JOIN messages m ON m.conversation = w.conversation
+         AND m.position > w.heard AND m.direction = 'in' WHERE w.channel = ? AND w.due_at IS NOT NULL`,
       [key],
     )
-    await rows(
-      step,
-      `INSERT INTO parked (id, what, cause, reason, channel, conversation, message, decision, decided_by, decided_at)
-       SELECT i.id, 'send', 'removed', 'the channel was removed before it was sent', ?, i.conversation, i.message,
-         'drop', ?, clock_timestamp()
-       FROM unnest(?::text[], ?::text[], ?::text[]) AS i (id, conversation, message)`,
-      [key, by, gone.map(() => newId("prk")), gone.map((one) => one.conversation), gone.map((one) => one.message)],
-    )
+    await dropLeft(step, key, by, "send", "the channel was removed before it was sent", unsent)
+    await dropLeft(step, key, by, "turn", "the channel was removed before its turn", unheard)
     await rows(
       step,
       `UPDATE parked SET decision = 'drop', decided_by = ?, decided_at = clock_timestamp(),
          decided_xid = pg_current_xact_id() WHERE channel = ? AND decided_at IS NULL`,
       [by, key],
     )
-    await rows(step, "UPDATE work SET due_at = NULL, holder = NULL, unsent = 0, fence = fence + 1 WHERE channel = ?", [
-      key,
-    ])
+    await rows(
+      step,
+      "UPDATE work SET due_at = NULL, holder = NULL, fence = fence + 1, heard = next_position - 1 WHERE channel = ?",
+      [key],
+    )
     for (const table of ["leases", "samples", "brought", "choice_tokens"])
       await rows(step, `DELETE FROM ${table} WHERE channel = ?`, [key])
   })
+}
+
+interface Left {
+  conversation: string
+  message: string
+}
+
+/** Notes of what was left on a removed channel that it was dropped, and why. */
+async function dropLeft(
+  database: Database,
+  channel: string,
+  by: string,
+  what: "send" | "turn",
+  reason: string,
+  left: Left[],
+): Promise<void> {
+  if (left.length === 0) return
+  await rows(
+    database,
+    `INSERT INTO parked (id, what, cause, reason, channel, conversation, message, decision, decided_by, decided_at, decided_xid)
+     SELECT i.id, ?, 'removed', ?, ?, i.conversation, i.message, 'drop', ?, clock_timestamp(), pg_current_xact_id()
+     FROM unnest(?::text[], ?::text[], ?::text[]) AS i (id, conversation, message)`,
+    [
+      what,
+      reason,
+      channel,
+      by,
+      left.map(() => newId("prk")),
+      left.map((one) => one.conversation),
+      left.map((one) => one.message),
+    ],
+  )
 }

@@ -1,6 +1,7 @@
 import type { Media } from "../core/message/message.ts"
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
+import { idAt } from "./ids.ts"
 import { batch } from "./unnest.ts"
 
 /** The part of a statement that notes what is to be fetched; empty when no message brings media. */
@@ -61,6 +62,17 @@ export async function keepContent(
       due.n,
     ])
   })
+}
+
+/** Bytes of media that were kept for messages of one channel since a time. */
+export async function keptSince(database: Database, channel: string, since: Date): Promise<number> {
+  const [found] = await rows<{ bytes: number }>(
+    database,
+    `SELECT coalesce(sum(c.size), 0)::bigint AS bytes FROM message_media m JOIN media c ON c.hash = m.hash
+     WHERE m.message >= ? AND m.channel = ? AND m.state = 'kept'`,
+    [idAt("msg", since), channel],
+  )
+  return found!.bytes
 }
 
 /** A fetch that failed: again after so many seconds, or never. */

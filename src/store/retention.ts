@@ -40,6 +40,25 @@ export async function pruneRefused(database: Database, channels: string[], now: 
   }
 }
 
+/** Days for which an Idempotency-Key is remembered. */
+const keyDays = 7
+/** Days after which a call that was kept to learn from is forgotten. */
+const sampleDays = 7
+
+/** Forgets what nobody needs any more: keys of repeated sends, uploads the provider has dropped, old samples. */
+export async function pruneLeftovers(database: Database): Promise<void> {
+  await inPieces(() =>
+    rows(
+      database,
+      `DELETE FROM sends WHERE ctid = ANY(ARRAY(
+         SELECT ctid FROM sends WHERE at < now() - ?::int * interval '1 day' LIMIT ?)) RETURNING 1`,
+      [keyDays, atOnce],
+    ),
+  )
+  await rows(database, "DELETE FROM uploads WHERE until < now()")
+  await rows(database, "DELETE FROM samples WHERE at < now() - ?::int * interval '1 day'", [sampleDays])
+}
+
 async function inPieces(forget: () => Promise<unknown[]>): Promise<void> {
   while ((await forget()).length === atOnce);
 }

@@ -40,6 +40,10 @@ const common = {
     .max(100)
     .default(25)
     .description("megabytes of one picture, sound or file that is fetched and kept"),
+  mediaPerDay: Joi.number()
+    .positive()
+    .default(1000)
+    .description("megabytes of pictures, sounds and files that are kept in a day (UTC)"),
   mediaTypes: Joi.string()
     .pattern(/^[\w.+*-]+\/[\w.+*-]+(,\s*[\w.+*-]+\/[\w.+*-]+)*$/)
     .message("mediaTypes are written as image/*, application/pdf")

@@ -61,7 +61,8 @@ const mediaKeys = {
 
 const part = (name: ReplyPart["part"], keys: Joi.SchemaMap) => Joi.object({ part: Joi.valid(name).required(), ...keys })
 
-const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
+/** What each part of a reply holds. */
+export const replyShapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
   text: part("text", { text: words.required(), replyTo: Joi.string().max(500) }),
   choices: part("choices", {
     text: words.required(),
@@ -110,17 +111,18 @@ const shapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
   remove: part("remove", { to: Joi.string().max(500).required() }),
 }
 
+export const replyPartWords =
+  "one part of a reply: text, choices, media, cards, location, contact, template, reaction, typing, amend or remove"
+
 /** Checks one reply part of any origin: a handler, the API, a person. */
-export const replyPartSchema = Joi.object({ part: Joi.valid(...Object.keys(shapes)).required() })
+export const replyPartSchema = Joi.object({ part: Joi.valid(...Object.keys(replyShapes)).required() })
   .unknown(true)
   .custom((value: { part: ReplyPart["part"] }, helpers) => {
-    const { error, value: clean } = shapes[value.part].validate(value)
+    const { error, value: clean } = replyShapes[value.part].validate(value)
     if (error) return helpers.message({ custom: "{#says}" }, { says: `the ${value.part} part: ${error.message}` })
     return clean
   })
-  .description(
-    "one part of a reply: text, choices, media, cards, location, contact, template, reaction, typing, amend or remove",
-  )
+  .description(replyPartWords)
 
 export const replySchema = Joi.array().items(replyPartSchema).max(50)
 

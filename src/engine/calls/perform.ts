@@ -66,7 +66,9 @@ export function judged(call: OutgoingCall, answer: ProviderAnswer, channel: Chan
 
 /** The text of an answer as it may be kept: no secrets, and not more than a page. */
 export function keepable(text: string, channel: Channel): string {
-  return replaceSecrets(text.slice(0, 4000), Object.values(channel.secrets), () => "•••")
+  // A little more is looked through than is kept: a secret at the cut would not be found.
+  return replaceSecrets(text.slice(0, 8000), Object.values(channel.secrets), () => "•••")
+    .slice(0, 4000)
     .replaceAll("\u0000", "\uFFFD")
     .toWellFormed()
 }

@@ -1,7 +1,18 @@
 import type { ChildProcess } from "node:child_process"
 import { execFileSync, spawn } from "node:child_process"
 import { createHash } from "node:crypto"
-import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, renameSync, statSync, writeFileSync } from "node:fs"
+import {
+  chmodSync,
+  chownSync,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  statSync,
+  writeFileSync,
+} from "node:fs"
 import { dirname, join } from "node:path"
 import type { Logger } from "pino"
 
@@ -88,6 +99,16 @@ export class Housing {
     const content = readFileSync(this.hostScript, "utf8")
     const hash = createHash("sha256").update(content).digest("hex").slice(0, 12)
     return this.keep(`host-${hash}.mjs`, content)
+  }
+
+  /** Removes what was written before a time, but for the bundles that are in use. */
+  sweep(olderThan: Date, inUse: ReadonlySet<string>): void {
+    if (!existsSync(this.folder)) return
+    for (const name of readdirSync(this.folder)) {
+      const file = join(this.folder, name)
+      const used = inUse.has(name.replace(/\.mjs$/, "")) || file === this.script
+      if (!used && statSync(file).mtime < olderThan) rmSync(file, { force: true })
+    }
   }
 
   private keep(name: string, content: string): string {

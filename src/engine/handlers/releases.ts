@@ -22,6 +22,9 @@ interface Entry {
 /** Releases kept ready although no lane stands for them and no turn uses them: a lane may be moved back at once. */
 const kept = 2
 
+/** Days for which the bundle of a release that nobody uses is kept on disk; the database has it as well. */
+const keptDays = 30
+
 /** Milliseconds the hosts of a release that is no longer used have to end what runs in them. */
 const longestEnd = 60_000
 
@@ -65,6 +68,12 @@ export class Releases {
   async follow(): Promise<void> {
     this.onLanes = new Set(await releasesOfLanes(this.database))
     this.retire()
+  }
+
+  /** Removes bundles of releases that no lane has stood for in a month. */
+  sweep(now: Date): void {
+    const inUse = new Set([...this.onLanes, ...this.entries.keys(), ...this.warm.keys()])
+    this.housing.sweep(new Date(now.getTime() - keptDays * 86_400_000), inUse)
   }
 
   /** Ends all hosts; what still runs in them is given up. */

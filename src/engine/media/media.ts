@@ -6,7 +6,7 @@ import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
 import type { DueMedia } from "../../store/media.ts"
-import { keepContent, mediaFailed, takeDueMedia } from "../../store/media.ts"
+import { keepContent, keptSince, mediaFailed, takeDueMedia } from "../../store/media.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import type { Disk } from "../process/disk.ts"
@@ -26,6 +26,7 @@ export class MediaFetcher {
   private sweeping: Repeated | undefined
   private stopped = false
   private saidFull = 0
+  private readonly today = new Map<string, { at: number; bytes: number }>()
 
   constructor(
     private readonly parts: { database: Database; channels: Channels; bell: Bell; log: Logger; disk: Disk },
@@ -64,6 +65,16 @@ export class MediaFetcher {
     }
   }
 
+  /** Bytes kept for a channel since midnight (UTC); read again every few seconds. */
+  private async keptToday(channel: string): Promise<number> {
+    const before = this.today.get(channel)
+    if (before && Date.now() - before.at < 5000) return before.bytes
+    const midnight = new Date(new Date().setUTCHours(0, 0, 0, 0))
+    const bytes = await keptSince(this.parts.database, channel, midnight)
+    this.today.set(channel, { at: Date.now(), bytes })
+    return bytes
+  }
+
   private saysFull(): void {
     if (Date.now() - this.saidFull < 600_000) return
     this.saidFull = Date.now()
@@ -79,6 +90,8 @@ export class MediaFetcher {
       const { content, mime } = await this.content(due, known)
       const hash = createHash("sha256").update(content).digest("hex")
       await keepContent(database, due, { hash, mime, content })
+      const today = this.today.get(due.channel)
+      if (today) today.bytes += content.length
     } catch (error) {
       if (!(error instanceof NotFetched)) throw error
       await mediaFailed(database, due, error.message, error.again ? pauses[due.tries - 1] : undefined)
@@ -101,6 +114,12 @@ export class MediaFetcher {
       ;({ address, ...told } = found)
     }
     const limit = Number(settings.mediaLimit ?? 25) * 1_000_000
+    const perDay = Number(settings.mediaPerDay ?? 1000) * 1_000_000
+    if ((await this.keptToday(due.channel)) >= perDay)
+      throw new NotFetched(
+        `this channel's ${perDay / 1e6} MB of the day are used up; its setting mediaPerDay says how much is kept`,
+        false,
+      )
     if (told.size !== undefined && told.size > limit)
       throw new NotFetched(
         `it is larger than ${limit / 1e6} MB; the channel's setting mediaLimit says how much is kept`,

@@ -27,7 +27,7 @@ const mostAwaited = 20_000
  * verdict, an outcome, a stop; never a place, a person, a release or anything that was said.
  */
 export class Figures {
-  readonly registry = new Registry<OpenMetricsContentType>()
+  private readonly registry = new Registry<OpenMetricsContentType>()
   private readonly registers = [this.registry]
   private readonly calls = new Counter({
     name: "wobbet_calls_total",
@@ -60,6 +60,7 @@ export class Figures {
     buckets,
     registers: this.registers,
   })
+  private writing: Promise<void> = Promise.resolve()
   private readonly awaited = new LRUCache<string, number>({ max: mostAwaited })
   private readonly started = new Map<string, () => void>()
 
@@ -73,9 +74,27 @@ export class Figures {
       bodies: () => number
     },
   ) {
-    this.registry.setContentType(Registry.OPENMETRICS_CONTENT_TYPE)
     collectDefaultMetrics({ register: this.registry as never })
+    // Gauges that are named as counters are.
+    for (const name of ["nodejs_active_handles_total", "nodejs_active_requests_total", "nodejs_active_resources_total"])
+      this.registry.removeSingleMetric(name)
     this.gauges()
+  }
+
+  /** All figures as text: OpenMetrics, or the form that was there before it. */
+  async text(open: boolean): Promise<{ type: string; text: string }> {
+    // The form belongs to the whole registry: one is written at a time.
+    const before = this.writing
+    let done = () => {}
+    this.writing = new Promise((resolve) => (done = resolve))
+    await before
+    try {
+      const type = open ? Registry.OPENMETRICS_CONTENT_TYPE : Registry.PROMETHEUS_CONTENT_TYPE
+      this.registry.setContentType(type as OpenMetricsContentType)
+      return { type, text: await this.registry.metrics() }
+    } finally {
+      done()
+    }
   }
 
   called({ key, kind }: Counted, verdict: CallVerdict): void {

@@ -111,7 +111,7 @@ export const accessRoutes: ApiRoute[] = [
     }),
     answers: "The token. It is shown this once.",
     status: 201,
-    troubles: ["taken"],
+    troubles: ["taken", "not-found"],
     handle: async ({ engine, body, by }) => {
       const token = `wob_${randomBytes(30).toString("base64url")}`
       const { name, role, channel, days } = body

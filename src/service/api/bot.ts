@@ -21,6 +21,7 @@ export const botRoutes: ApiRoute[] = [
     role: "developer",
     body: Joi.object({ folder: Joi.string() }),
     answers: "What it holds, or its faults with file, line and remedy.",
+    troubles: ["not-found"],
     handle: async ({ engine, body }) => {
       const folder = body.folder ? resolve(body.folder) : engine.settings.botFolder
       if (!folder)
@@ -42,6 +43,7 @@ export const botRoutes: ApiRoute[] = [
       place: Joi.valid("direct", "group", "broadcast").default("direct"),
     }),
     answers: "The decision, and for each route the condition that failed.",
+    troubles: ["not-found"],
     handle: async ({ engine, body }) => {
       const known = body.channel ? engine.care.known(body.channel) : engine.channels.all()[0]
       const id = known ? await releaseOfChannel(engine.reading, known.row.key) : await newestRelease(engine.reading)

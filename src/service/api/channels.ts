@@ -41,6 +41,7 @@ export const channelRoutes: ApiRoute[] = [
     }),
     answers: "The channel as it stands.",
     status: 201,
+    troubles: ["taken"],
     handle: async ({ engine, body, by }) => {
       const made = await engine.care.add(body)
       await record(engine.database, by, "channel added", { key: made.key, kind: made.kind })
@@ -119,12 +120,14 @@ export const channelRoutes: ApiRoute[] = [
     summary: "Walk the line from the keys to the last call, and stop at the first thing that is wrong",
     role: "developer",
     answers: "Line by line what is right, what is wrong and what to do; and whether a lock-out ended with this.",
+    troubles: ["provider-refused"],
     handle: ({ engine, params }) => engine.care.check(params.key!),
   }),
   route("POST /channels/{key}/connect", {
     summary: "Register the channel's address at the provider, and read back what is on record",
     role: "developer",
     answers: "What the provider has on record, and where it differs.",
+    troubles: ["provider-refused"],
     handle: async ({ engine, params, by }) => {
       const compared = await engine.care.connect(params.key!)
       await record(engine.database, by, "channel connected", { key: params.key })
@@ -135,6 +138,7 @@ export const channelRoutes: ApiRoute[] = [
     summary: "Compare what the provider has on record with what the channel wants",
     role: "reader",
     answers: "What the provider has on record, and in words where it differs.",
+    troubles: ["provider-refused"],
     handle: ({ engine, params }) => engine.care.compare(params.key!),
   }),
   route("POST /channels/{key}/pause", {
@@ -151,6 +155,7 @@ export const channelRoutes: ApiRoute[] = [
     summary: "Handle and send again, beginning with what waited",
     role: "operator",
     answers: "The channel as it stands now.",
+    troubles: ["provider-refused"],
     handle: async ({ engine, params, by }) => {
       const shown = await engine.care.resume(params.key!)
       await record(engine.database, by, "channel resumed", { key: params.key })

@@ -17,6 +17,7 @@ export const looksRoutes: ApiRoute[] = [
         .description("only on these kinds"),
     }),
     answers: "For each kind what a person sees, what was degraded and why, and the segments of a text message.",
+    troubles: ["cannot-be-said"],
     handle: async ({ body, engine }) => {
       const { replies, kinds: only } = body as { replies: ReplyPart[]; kinds?: string[] }
       const shown = Object.values(kinds).filter((kind) => !only || only.includes(kind.kind))

@@ -7,6 +7,7 @@ export const mediaRoutes: ApiRoute[] = [
   route("GET /media/{hash}", {
     summary: "The content of a picture, sound or file that came with a message",
     role: "reader",
+    content: "*/*",
     answers: "The content, with its type. Messages name the hash under kept.",
     handle: async ({ engine, params, reply }) => {
       const found = await contentOf(engine.reading, params.hash!)

@@ -28,6 +28,7 @@ export const parkedRoutes: ApiRoute[] = [
     summary: "Put it back, at the end of its conversation's line",
     role: "operator",
     answers: "The item, decided.",
+    troubles: ["decided"],
     handle: ({ engine, params, by }) => new Desk(engine).retry(params.id!, by),
   }),
   route("POST /parked/{id}/edit", {
@@ -35,12 +36,14 @@ export const parkedRoutes: ApiRoute[] = [
     role: "operator",
     body: Joi.object({ text: Joi.string().max(200_000).required() }),
     answers: "The conversation and the new message.",
+    troubles: ["decided", "cannot-be-said", "opted-out"],
     handle: ({ engine, params, body, by }) => new Desk(engine).edit(params.id!, body.text, by),
   }),
   route("POST /parked/{id}/drop", {
     summary: "Leave it unsent or unanswered for good",
     role: "operator",
     answers: "The item, decided.",
+    troubles: ["decided"],
     handle: ({ engine, params, by }) => new Desk(engine).drop(params.id!, by),
   }),
 ]

@@ -79,6 +79,7 @@ export const profileRoutes: ApiRoute[] = [
       settings: Joi.object().unknown(true).default({}),
     }),
     answers: "The channel as it stands now, and what the sample was answered when it was read again.",
+    troubles: ["taken", "provider-refused"],
     handle: async ({ engine, params, body, by }) => {
       const agreed = await engine.profiles.agree(params.key!, body as Agreement)
       await record(engine.database, by, "profile learned", { key: params.key, profile: agreed.profile })

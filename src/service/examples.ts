@@ -1,0 +1,36 @@
+import type { Operation } from "../client/api.ts"
+
+/** What a body may look like, for whoever reads the description. */
+export const examples: { [name in Operation]?: object } = {
+  "POST /channels": {
+    kind: "telegram",
+    key: "quay-telegram",
+    settings: { receive: "webhook" },
+    secrets: { token: "7700900001:made-up-token" },
+  },
+  "PATCH /channels/{key}": { settings: { perSecond: 20, answerWithin: null } },
+  "POST /channels/{key}/learn": { minutes: 10 },
+  "POST /channels/{key}/learn/agree": {
+    name: "harbour-gateway",
+    places: { from: "/payload/who", text: "/payload/said", id: "/payload/uid" },
+    sending: { address: "{apiBase}/messages", body: "json", send: { to: "{to}", text: "{text}" }, bearer: "apiKey" },
+  },
+  "POST /profiles": { source: "profile: harbour-gateway\ntitle: Harbour Gateway\n", keep: false },
+  "POST /bring/{key}/calls": { wait: 20 },
+  "POST /bring/{key}/answers": { id: "itk_01k0000000000000000000000a", status: 200, body: "" },
+  "POST /bring/{key}/in": {
+    id: "itk_01k0000000000000000000000a",
+    method: "POST",
+    address: "/in/quay-telegram",
+    headers: { "content-type": "application/json" },
+    body: "e30=",
+  },
+  "POST /messages": { to: "cnv_01k0000000000000000000000a", text: "The **14:20** boat sails." },
+  "PATCH /conversations/{id}": { answeredBy: "person" },
+  "POST /parked/{id}/edit": { text: "The next boat is at 14:20." },
+  "POST /looks": { replies: [{ part: "text", text: "Boarding at **gate 2**" }], kinds: ["telegram", "sms"] },
+  "POST /bot/check": { folder: "/srv/bots/ferry" },
+  "POST /bot/explain": { text: "next crossing to Holm Island", channel: "quay-telegram" },
+  "POST /session": { token: "wob_…" },
+  "POST /tokens": { name: "laptop-of-ines", role: "reader", days: 30 },
+}
