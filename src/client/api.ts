@@ -87,7 +87,12 @@ export interface Api {
   "GET /messages/{id}": { answer: MessageView }
   "POST /messages": { body: { to: string; channel?: string; text?: string; replies?: object[] }; answer: Sent }
   "GET /conversations": {
-    query: Paged & { channel?: string; person?: string; text?: string; order?: string }
+    query: Paged & {
+      channel?: string
+      kind?: "direct" | "group" | "broadcast"
+      text?: string
+      order: "spoken" | "begun"
+    }
     answer: Page<ConversationView>
   }
   "GET /people": { query: Paged & { channel?: string; address?: string; text?: string }; answer: Page<PersonView> }

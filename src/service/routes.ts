@@ -208,6 +208,18 @@ export function cursorOf(form: "msg" | "itk" | "prk" | "aud" | RegExp): Joi.Stri
     .messages({ "string.pattern.base": "{{#label}} must be the next of the list before" })
     .description("the `next` of the list before, to go on from there")
 }
+/** The header that makes a change conditional. */
+export const ifMatch = Joi.string()
+  .max(200)
+  .pattern(/^(\*|(W\/)?"[\w-]+")$/)
+  .description("the ETag of the thing as it was read; the change is refused if it was changed meanwhile")
+
+/** The tag a change is conditional on; undefined where it is not. */
+export function tagWanted(headers: { [name: string]: string | string[] | undefined }): string | undefined {
+  const given = headers["if-match"]
+  return typeof given === "string" && given !== "*" ? given.replace(/^(W\/)?"|"$/g, "") : undefined
+}
+
 export const limit = Joi.number().integer().min(1).max(200).default(50).description("how many at most")
 /** A channel's key, as a filter. */
 export const channelKey = Joi.string().max(63).description("a channel's key")

@@ -46,6 +46,35 @@ interface ConversationFilter extends PageAsked {
   below?: string
 }
 
+/** Conversations in the order in which they began: none changes its place while the pages are read. */
+export async function conversationsAsBegun(
+  database: Database,
+  filter: ConversationFilter,
+): Promise<Looked<ConversationRow>> {
+  const order = { after: filter.below, cursor: (row: { id: string }) => row.id, descending: false }
+  const found = await lookThrough([byBeginning(database, filter)], { ...filter, ...order })
+  const places = new Map(found.rows.map((row, place) => [row.id, place]))
+  const rows = await conversationsById(database, [...places.keys()])
+  return { ...found, rows: rows.sort((a, b) => places.get(a.id)! - places.get(b.id)!) }
+}
+
+/** Only those in which something was said: nothing else is in a list. */
+function byBeginning(database: Database, filter: ConversationFilter): Way<{ id: string }> {
+  const fits = fitting(filter)
+  const channel = filter.channel === undefined ? "" : "AND v.channel = ?"
+  const sql = `WITH s AS MATERIALIZED (SELECT * FROM conversations WHERE id > ? ORDER BY id LIMIT ?)
+    SELECT v.id, NULL AS seen FROM s v JOIN work w ON w.conversation = v.id AND w.last_id IS NOT NULL
+      WHERE ${fits.sql} ${channel}
+    UNION ALL SELECT (SELECT max(id COLLATE "C") FROM s), (SELECT count(*) FROM s)`
+  return async (after, many) => {
+    const values = [after ?? "", many, ...fits.values, ...(filter.channel === undefined ? [] : [filter.channel])]
+    const found = await hotRows<{ id: string; seen: number | null }>(database, sql, values)
+    const end = found.find((row) => row.seen !== null)!
+    const rows = found.filter((row) => row.seen === null).sort((a, b) => (a.id < b.id ? -1 : 1))
+    return { rows, reached: end.seen! < many ? undefined : end.id }
+  }
+}
+
 /** The one that last had something said first. */
 export async function listConversations(
   database: Database,
@@ -270,8 +299,22 @@ export async function stateOf(
 }
 
 /** Forgets a conversation's state; what was said stays. */
-export async function resetState(database: Database, conversation: string): Promise<void> {
-  await rows(database, "DELETE FROM states WHERE conversation = ?", [conversation])
+/**
+ * Forgets a conversation's state.
+ *
+ * @param expected the state it must still have; gives false where it has another
+ */
+export async function resetState(database: Database, conversation: string, expected?: object): Promise<boolean> {
+  return database.transaction(async (step) => {
+    const [held] = await rows<{ same: boolean }>(
+      step,
+      "SELECT ?::jsonb IS NULL OR state = ?::jsonb AS same FROM states WHERE conversation = ? FOR UPDATE",
+      [expected ? JSON.stringify(expected) : null, expected ? JSON.stringify(expected) : null, conversation],
+    )
+    if (held && !held.same) return false
+    await rows(step, "DELETE FROM states WHERE conversation = ?", [conversation])
+    return true
+  })
 }
 
 export async function setAnsweredBy(database: Database, conversation: string, by: "bot" | "person"): Promise<void> {

@@ -2,7 +2,7 @@ import Joi from "joi"
 import { Trouble } from "../../engine/trouble.ts"
 import { record } from "../../store/access.ts"
 import type { ApiRoute } from "../routes.ts"
-import { route } from "../routes.ts"
+import { ifMatch, route, tagWanted } from "../routes.ts"
 
 const settings = Joi.object().unknown(true).description("the channel's settings, by name")
 const secrets = Joi.object()
@@ -12,15 +12,9 @@ const key = Joi.string()
   .pattern(/^[a-z0-9][a-z0-9-]{0,62}$/)
   .message("a channel's key is small letters, digits and hyphens, such as quay-telegram")
 
-const ifMatch = Joi.string()
-  .max(200)
-  .pattern(/^(\*|(W\/)?"[\w-]+")$/)
-  .description("the ETag of the channel as it was read; the change is refused if it was changed meanwhile")
-
 function matching(headers: { [name: string]: string | string[] | undefined }): { ifMatch?: string } {
-  const given = headers["if-match"]
-  if (typeof given !== "string" || given === "*") return {}
-  return { ifMatch: given.replace(/^(W\/)?"|"$/g, "") }
+  const wanted = tagWanted(headers)
+  return wanted === undefined ? {} : { ifMatch: wanted }
 }
 
 export const channelRoutes: ApiRoute[] = [

@@ -1,11 +1,24 @@
+import { createHash } from "node:crypto"
 import Joi from "joi"
 import { Desk } from "../../engine/desk.ts"
+import { Trouble } from "../../engine/trouble.ts"
 import { record } from "../../store/access.ts"
-import { listConversations, listPeople, resetState, setAnsweredBy, stateOf } from "../../store/conversations.ts"
+import {
+  conversationsAsBegun,
+  listConversations,
+  listPeople,
+  resetState,
+  setAnsweredBy,
+  stateOf,
+} from "../../store/conversations.ts"
 import { messagesOfConversation } from "../../store/messages.ts"
 import type { ApiRoute } from "../routes.ts"
-import { channelKey, cursorOf, limit, lookedPage, route } from "../routes.ts"
+import { channelKey, cursorOf, ifMatch, limit, lookedPage, route, tagWanted } from "../routes.ts"
 import { withStops } from "./messages.ts"
+
+function tagOfState(state: object): string {
+  return createHash("sha256").update(JSON.stringify(state)).digest("base64url").slice(0, 16)
+}
 
 export const conversationRoutes: ApiRoute[] = [
   route("GET /conversations", {
@@ -16,12 +29,25 @@ export const conversationRoutes: ApiRoute[] = [
       kind: Joi.valid("direct", "group", "broadcast"),
       text: Joi.string().max(200).description("part of the title, or an id"),
       limit,
-      cursor: cursorOf("msg"),
+      order: Joi.valid("spoken", "begun")
+        .default("spoken")
+        .description(
+          "spoken: the one last spoken in first, for looking. begun: as they began, for copying them all: none changes its place meanwhile, and none is left out",
+        ),
+      cursor: cursorOf(/^(msg|cnv)_[0-9a-z]{10,26}$/),
     }),
     answers: "A page of conversations, with what was said last.",
     handle: async ({ engine, query }) => {
-      const { cursor: below, ...filter } = query
-      return lookedPage(await listConversations(engine.reading, { ...filter, ...(below ? { below } : {}) }))
+      const { cursor: below, order, ...filter } = query
+      if (below !== undefined && below.startsWith("cnv_") !== (order === "begun"))
+        throw new Trouble(
+          "bad-input",
+          "The cursor comes from a list in another order.",
+          "Go on in the order in which the list was begun.",
+          "cursor",
+        )
+      const list = order === "begun" ? conversationsAsBegun : listConversations
+      return lookedPage(await list(engine.reading, { ...filter, ...(below ? { below } : {}) }))
     },
   }),
   route("GET /people", {
@@ -42,10 +68,12 @@ export const conversationRoutes: ApiRoute[] = [
   route("GET /conversations/{id}", {
     summary: "One conversation and what is remembered of it",
     role: "reader",
-    answers: "The conversation and its state.",
-    handle: async ({ engine, params }) => {
+    answers: "The conversation and its state. The ETag changes with the state.",
+    handle: async ({ engine, params, reply }) => {
       const found = await new Desk(engine).conversation(params.id!)
-      return { ...found, state: (await stateOf(engine.reading, found.id)) ?? {} }
+      const state = (await stateOf(engine.reading, found.id)) ?? {}
+      void reply.header("etag", `"${tagOfState(state)}"`)
+      return { ...found, state }
     },
   }),
   route("GET /conversations/{id}/messages", {
@@ -78,10 +106,25 @@ export const conversationRoutes: ApiRoute[] = [
   route("POST /conversations/{id}/reset", {
     summary: "Forget a conversation's state; what was said stays",
     role: "operator",
+    headers: {
+      "If-Match": ifMatch.description(
+        "the ETag of the conversation as it was read; refused if its state changed since",
+      ),
+    },
     answers: "Nothing.",
-    handle: async ({ engine, params, by }) => {
+    troubles: ["changed"],
+    handle: async ({ engine, params, by, headers }) => {
       const { id } = await new Desk(engine).conversation(params.id!)
-      await resetState(engine.database, id)
+      const wanted = tagWanted(headers)
+      const expected = wanted === undefined ? undefined : ((await stateOf(engine.database, id)) ?? {})
+      const same = expected === undefined || tagOfState(expected) === wanted
+      if (!same || !(await resetState(engine.database, id, expected)))
+        throw new Trouble(
+          "changed",
+          `The state of ${id} has changed meanwhile.`,
+          "Read the conversation again, and decide on what it is now.",
+          "If-Match",
+        )
       await record(engine.database, by, "conversation reset", { id })
     },
   }),
