@@ -195,8 +195,15 @@ interface Running {
 }
 
 /** Starts a command and waits until it says something. */
-export async function start(args: string[], env: NodeJS.ProcessEnv, ready: RegExp, program = wobbet): Promise<Running> {
+export async function start(
+  args: string[],
+  env: NodeJS.ProcessEnv,
+  ready: RegExp,
+  program = wobbet,
+  user?: number,
+): Promise<Running> {
   const child = spawn(process.execPath, [program, ...args], {
+    ...(user === undefined ? {} : { uid: user, gid: user }),
     env: { ...process.env, NO_COLOR: "1", ...env },
     stdio: ["ignore", "pipe", "pipe"],
     cwd: root,
@@ -259,6 +266,8 @@ export async function startService(
     /** Another build than the one in `dist`. */
     program?: string
     env?: NodeJS.ProcessEnv
+    /** The user it runs under, where we are root. */
+    user?: number
   } = {},
 ): Promise<Service> {
   const home = options.home ?? tempFolder()
@@ -274,7 +283,7 @@ export async function startService(
   if (options.faults !== undefined) env.WOBBET_FAULTS = options.faults
   const args = ["serve", ...(options.bot ? ["--bot", options.bot] : [])]
   const program = options.program ?? (options.faults === undefined ? wobbet : withFaults)
-  const running = await start(args, env, /Wobbet is up/, program)
+  const running = await start(args, env, /Wobbet is up/, program, options.user)
   const token = readFileSync(join(home, "token"), "utf8").trim()
   const address = `http://127.0.0.1:${port}`
   return { ...running, client: new Client(address, token), token, address, home, env: { ...env, WOBBET_URL: address } }
