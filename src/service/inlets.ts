@@ -69,7 +69,7 @@ async function bodyOf(
   engine: Engine,
   bodies: Bodies,
 ): Promise<Buffer> {
-  const known = engine.channels.get(request.params.key)
+  const known = await engine.channels.meet(request.params.key)
   const most = known ? (kindOf(known.row.kind).longestBody ?? usualLongest) : longestRefused
   const announced = Number(request.headers["content-length"] ?? Infinity)
   if (known === undefined || announced <= longestRefused || !engine.inlet.refutes(known, callOf(request, nothing)))
@@ -95,7 +95,8 @@ function answerWith(reply: FastifyReply, answer: ServedAnswer): FastifyReply {
     reply.raw.on("close", () => written(reply.raw.writableFinished))
     if (reply.raw.destroyed) written(false)
   }
-  for (const [name, value] of Object.entries(answer.headers ?? {})) void reply.header(name, value)
+  for (const [name, value] of Object.entries(answer.headers ?? {}))
+    void reply.header(name, /html|svg/i.test(value) && name === "content-type" ? "text/plain; charset=utf-8" : value)
   // What stands in it may come from anywhere, and this is the console's origin: nothing of it is ever run.
   void reply.header("content-security-policy", "sandbox").header("x-content-type-options", "nosniff")
   return reply.code(answer.status).send(answer.body ?? "")

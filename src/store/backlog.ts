@@ -31,7 +31,7 @@ export async function backlog(database: Database): Promise<Backlog> {
        FROM outbox GROUP BY channel) o ON o.channel = c.key
      LEFT JOIN (SELECT channel, count(*)::int AS parked, (count(*) FILTER (WHERE cause = 'doubt'))::int AS doubts
        FROM parked WHERE decided_at IS NULL GROUP BY channel) p ON p.channel = c.key
-     ORDER BY c.key`,
+     WHERE c.removed_at IS NULL ORDER BY c.key`,
     [],
   )
   return { lines: work!.lines, outbox }

@@ -25,7 +25,7 @@ export interface ChannelRow {
 }
 
 export async function listChannels(database: Database): Promise<ChannelRow[]> {
-  return rows<ChannelRow>(database, "SELECT * FROM channels ORDER BY key")
+  return rows<ChannelRow>(database, "SELECT * FROM channels WHERE removed_at IS NULL ORDER BY key")
 }
 
 /** Adds a channel; gives false when the key is taken. */
@@ -36,7 +36,9 @@ export async function addChannel(
   const made = await rows(
     database,
     `INSERT INTO channels (key, kind, settings, sealed, bot, lane) VALUES (?, ?, ?::jsonb, ?::jsonb, ?, ?)
-     ON CONFLICT DO NOTHING RETURNING key`,
+     ON CONFLICT (key) DO UPDATE SET kind = excluded.kind, settings = excluded.settings, sealed = excluded.sealed,
+       bot = excluded.bot, lane = excluded.lane, state = 'on', reason = NULL, removed_at = NULL
+     WHERE channels.removed_at IS NOT NULL RETURNING key`,
     [
       channel.key,
       channel.kind,
@@ -155,7 +157,12 @@ export async function waitingOn(
 /** Removes a channel. What waits on it is dropped, and says so; what was said stays. */
 export async function removeChannel(database: Database, key: string, by: string): Promise<void> {
   await database.transaction(async (step) => {
-    await rows(step, "DELETE FROM channels WHERE key = ?", [key])
+    await rows(
+      step,
+      `UPDATE channels SET removed_at = now(), state = 'paused', reason = 'removed', remedy = NULL, settings = '{}',
+         sealed = '{}', former = '{}', identity = NULL, learning = NULL, bringing = NULL WHERE key = ?`,
+      [key],
+    )
     const unsent = await rows<Left>(step, "DELETE FROM outbox WHERE channel = ? RETURNING conversation, message", [key])
     const unheard = await rows<Left>(
       step,

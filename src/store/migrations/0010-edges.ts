@@ -44,7 +44,9 @@ export async function up(knex: Knex): Promise<void> {
 
     ALTER TABLE channels
       -- Secrets that still verify calls until they are dropped, sealed, by name.
-      ADD COLUMN former jsonb NOT NULL DEFAULT '{}';
+      ADD COLUMN former jsonb NOT NULL DEFAULT '{}',
+      -- A removed channel stays as the name of what was said on it, without settings and secrets.
+      ADD COLUMN removed_at timestamptz;
   `)
 }
 
@@ -57,6 +59,6 @@ export async function down(knex: Knex): Promise<void> {
     ALTER TABLE sessions DROP COLUMN id, DROP COLUMN token, DROP COLUMN address, DROP COLUMN started_at, DROP COLUMN seen_at;
     DROP INDEX tokens_name;
     ALTER TABLE tokens DROP COLUMN made_by, DROP COLUMN expires_at, DROP COLUMN revoked_at, DROP COLUMN last_used_at;
-    ALTER TABLE channels DROP COLUMN former;
+    ALTER TABLE channels DROP COLUMN former, DROP COLUMN removed_at;
   `)
 }

@@ -6,38 +6,35 @@ import type { MarkedText, Span } from "../../message/markup.ts"
  */
 export function toHtml(source: MarkedText): string {
   if (source.spans.length === 0) return escapeHtml(source.text)
-  const spans = legal(source.spans)
+  // Those that begin first, and of them the longest, come first: what lies within another follows it.
+  const spans = [...source.spans].sort((a, b) => a.start - b.start || b.end - a.end)
   const edges = [...new Set([0, source.text.length, ...spans.flatMap((span) => [span.start, span.end])])].sort(
     (a, b) => a - b,
   )
   let html = ""
   let open: Span[] = []
+  let covering: Span[] = []
+  let next = 0
   for (let i = 0; i < edges.length - 1; i++) {
     const from = edges[i]!
-    const covering = spans.filter((span) => span.start <= from && from < span.end)
-    const solid = covering.filter((span) => span.kind === "code" || span.kind === "pre")
-    const wanted =
-      solid.length > 0 ? covering.filter((span) => solid.includes(span) || span.kind === "quote") : covering
+    covering = covering.filter((span) => span.end > from)
+    for (; next < spans.length && spans[next]!.start <= from; next++)
+      if (spans[next]!.end > from && isLegal(spans[next]!, covering)) covering.push(spans[next]!)
+    const solid = covering.some((span) => span.kind === "code" || span.kind === "pre")
+    const wanted = solid ? covering.filter((span) => /^(code|pre|quote)$/.test(span.kind)) : covering
     const shared = open.findIndex((span, at) => wanted[at] !== span)
     const keep = shared === -1 ? open.length : shared
     html += open.slice(keep).reverse().map(closing).join("") + wanted.slice(keep).map(opening).join("")
     html += escapeHtml(source.text.slice(from, edges[i + 1]))
-    open = wanted
+    open = [...wanted]
   }
   return html + open.reverse().map(closing).join("")
 }
 
-function legal(spans: Span[]): Span[] {
-  const links = spans.filter((span) => span.kind === "link")
-  const quotes = spans.filter((span) => span.kind === "quote")
-  const inside = (inner: Span, outer: Span) => inner !== outer && outer.start <= inner.start && inner.end <= outer.end
-  return spans
-    .filter((span) => span.kind !== "code" || !links.some((link) => inside(span, link)))
-    .filter(
-      (span) =>
-        span.kind !== "quote" ||
-        !quotes.some((quote) => inside(span, quote) && quotes.indexOf(quote) < quotes.indexOf(span)),
-    )
+/** Whether a stretch may stand within those around it. */
+function isLegal(span: Span, around: Span[]): boolean {
+  if (span.kind === "code") return !around.some((outer) => outer.kind === "link")
+  return span.kind !== "quote" || !around.some((outer) => outer.kind === "quote")
 }
 
 export function escapeHtml(text: string): string {
