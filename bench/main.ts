@@ -5,13 +5,14 @@ import { parseArgs } from "node:util"
 import { startEmbedded } from "../src/store/embedded.ts"
 import type { Wave } from "./load.ts"
 import type { Subject, WobbetSubject } from "./stage.ts"
+import { measureWorst } from "./worst.ts"
 import { flood, searchTimes } from "./forged.ts"
 import type { FloodResult } from "./forged.ts"
 import type { Results, Run, Share } from "./results.ts"
 import { measureLists } from "./large.ts"
 import { measureKinds } from "./kinds.ts"
 import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
-import { printForged, printKinds, printLists, printTable } from "./table.ts"
+import { printForged, printKinds, printLists, printTable, printWorst } from "./table.ts"
 
 /**
  * Each figure beside its baseline, taken in turn on one machine, from one load generator and one database server. What
@@ -24,6 +25,8 @@ const { values: options } = parseArgs({
     rounds: { type: "string", default: "3" },
     /** Measures the kinds of channel alone, and keeps the other figures as they are. */
     kinds: { type: "boolean" },
+    /** Measures what the worst input costs, alone. */
+    worst: { type: "boolean" },
     /** Measures forged calls alone, and keeps the other figures as they are. */
     forged: { type: "boolean" },
     /** Measures lists and searches alone, with a record of so many messages over two years beside one of 10,000. */
@@ -217,6 +220,12 @@ try {
     if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
     if (options.json) process.stdout.write(`${JSON.stringify(results.forged, null, 2)}\n`)
     else printForged(results.forged!)
+  } else if (options.worst) {
+    const before = JSON.parse(readFileSync(file, "utf8")) as Results
+    const results: Results = { ...before, worst: measureWorst() }
+    if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
+    if (options.json) process.stdout.write(`${JSON.stringify(results.worst, null, 2)}\n`)
+    else printWorst(results.worst!)
   } else if (options.large) {
     const before = JSON.parse(readFileSync(file, "utf8")) as Results
     const sizes = { small: 10_000, large: Number(options.messages) * size }
@@ -267,6 +276,7 @@ async function measureAll(): Promise<void> {
     memory: kept,
     kinds: await kindsOf(),
     forged: await forgedOf(),
+    worst: measureWorst(),
     ...listsBefore(),
   }
   if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)

@@ -1,6 +1,7 @@
 import type { FloodResult, SearchTime } from "./forged.ts"
 import type { KindRates } from "./kinds.ts"
 import type { ListTimes } from "./lists.ts"
+import type { WorstCost } from "./worst.ts"
 
 /** One part of a measured run: milliseconds of processor time a message. */
 export interface Share {
@@ -31,5 +32,7 @@ export interface Results {
   /** Finding out why a call was refused, and a flood of such calls beside genuine ones. */
   /** Every list and search, with a small record and with a large one. */
   lists?: ListTimes
+  /** What the worst input costs, by reader. */
+  worst?: WorstCost[]
   forged?: { search: SearchTime[]; floods: FloodResult[] }
 }

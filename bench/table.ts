@@ -86,6 +86,7 @@ export function printTable(results: Results): void {
   process.stdout.write(`${cost.toString()}\n`)
   if (results.kinds) printKinds(results.kinds)
   if (results.forged) printForged(results.forged)
+  if (results.worst) printWorst(results.worst)
   if (results.lists) printLists(results.lists)
 }
 
@@ -183,6 +184,26 @@ export function printForged({ search, floods }: NonNullable<Results["forged"]>):
       right(`${thousands(Math.round(bytes / 1024))} kB`),
     ])
   }
+  process.stdout.write(`${table.toString()}\n`)
+}
+
+/** What the worst input costs each reader, beside reading the same bytes as one text of JSON. */
+export function printWorst(costs: NonNullable<Results["worst"]>): void {
+  const table = new Table({
+    head: ["the worst input for", "which", "bytes", "took", "a kilobyte", "JSON.parse", "ratio", "four times as much"],
+    style,
+  })
+  for (const { reader, worst, bytes, took, baseline, growth } of costs)
+    table.push([
+      reader,
+      worst,
+      right(thousands(bytes)),
+      right(`${took.toFixed(1)} ms`),
+      right(`${(took / (bytes / 1024)).toFixed(3)} ms`),
+      right(`${baseline.toFixed(1)} ms`),
+      right(`${(took / baseline).toFixed(0)} ×`),
+      right(`${growth.toFixed(1)} ×`),
+    ])
   process.stdout.write(`${table.toString()}\n`)
 }
 

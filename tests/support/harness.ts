@@ -107,11 +107,18 @@ export function childrenOf(pid: number): number[] {
   return all.map(Number).filter((one) => statOf(one)?.[1] === String(pid))
 }
 
+/** How a process was started; empty for one that has just ended. */
+function commandOf(pid: number): string {
+  try {
+    return readFileSync(`/proc/${pid}/cmdline`, "utf8")
+  } catch {
+    return ""
+  }
+}
+
 /** The processes that run a service's handlers. */
 export function hostsOf(service: Running): number[] {
-  return childrenOf(service.child.pid!).filter((pid) =>
-    readFileSync(`/proc/${pid}/cmdline`, "utf8").includes("/releases/host-"),
-  )
+  return childrenOf(service.child.pid!).filter((pid) => commandOf(pid).includes("/releases/host-"))
 }
 
 /** One that has ended and that nobody has asked about yet counts as ended. */

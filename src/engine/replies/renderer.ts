@@ -7,8 +7,8 @@ import type { Place } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import type { KnownChannel } from "../channels.ts"
 
-/** Characters up to which a reply is rendered where it is: some milliseconds at the worst. */
-const light = 8000
+/** Characters up to which a reply is rendered where it is: 20 ms at the worst, and hardly ever one. */
+const light = 4000
 /** Characters of a reply at most. */
 const heaviest = 1_000_000
 /** Milliseconds a reply may take. */

@@ -52,6 +52,8 @@ export const worstBodies: { [name: string]: (length: number) => string } = {
   "lists in lists that end": (length) => "[".repeat(length / 2) + "]".repeat(length / 2),
   "objects in objects": repeat('{"a":'),
   "objects in objects that end": (length) => '{"a":'.repeat(length / 6) + "1" + "}".repeat(length / 6),
+  "NUL deep in objects": (length) =>
+    `{"a":"${"x".repeat(Math.max(0, length - 600))}","b":${'{"a":'.repeat(60)}"\\u0000"${"}".repeat(61)}`,
   "many small lists": (length) => `[${"[],".repeat(length / 3)}[]]`,
   "many keys": (length) =>
     `{${Array.from({ length: length / 14 }, (_, n) => `"k${n}":1`).join(",")}}`.slice(0, Math.max(2, length)),
@@ -79,4 +81,35 @@ export const worstBodies: { [name: string]: (length: number) => string } = {
   instructions: repeat("<?a"),
   sections: repeat("<![CDATA["),
   "pointed brackets": repeat("<"),
+}
+
+/** A call's body in which a person says a text. */
+export function bodyWith(kind: string, text: string): string {
+  switch (kind) {
+    case "telegram": {
+      const from = { id: 1, is_bot: false, first_name: "Ines" }
+      const message = { message_id: 1, date: 1, chat: { id: 1, type: "private" }, from, text }
+      return JSON.stringify({ update_id: 1, message })
+    }
+    case "whatsapp": {
+      const said = { from: "447700900123", id: "wamid.1", timestamp: "1", type: "text", text: { body: text } }
+      const value = { metadata: { phone_number_id: "1" }, contacts: [], messages: [said] }
+      return JSON.stringify({
+        object: "whatsapp_business_account",
+        entry: [{ id: "1", changes: [{ field: "messages", value }] }],
+      })
+    }
+    case "messenger": {
+      const messaging = [{ sender: { id: "2" }, recipient: { id: "1" }, timestamp: 1, message: { mid: "m", text } }]
+      return JSON.stringify({ object: "page", entry: [{ id: "1", time: 1, messaging }] })
+    }
+    case "slack": {
+      const event = { type: "app_mention", channel: "C1", user: "U2", text: `<@U1>${text}`, ts: "1.1" }
+      return JSON.stringify({ type: "event_callback", team_id: "T1", event_id: "E1", event })
+    }
+    case "sms":
+      return new URLSearchParams({ From: "+447700900123", To: "+447700900100", Body: text.toWellFormed() }).toString()
+    default:
+      return JSON.stringify({ from: "+447700900123", to: "+447700900100", text, id: "a" })
+  }
 }

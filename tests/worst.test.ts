@@ -1,0 +1,87 @@
+import fc from "fast-check"
+import { callWith, channelOf } from "../bench/worst.ts"
+import { bodyWith, worstBodies, worstTexts } from "../bench/worstInput.ts"
+import { kinds } from "../src/core/channels/registry.ts"
+import { lookOn } from "../src/core/channels/renderReply.ts"
+import { readMarkup } from "../src/core/message/markup.ts"
+import { readBot } from "../src/core/routing/bot.ts"
+import { RouteTable } from "../src/core/routing/table.ts"
+
+/**
+ * Everything that a stranger reaches, with the most there may be of the worst there is. What takes time that grows
+ * faster than the input takes minutes here and more, and no test waits so long; the bench says how long each takes.
+ */
+const usual = 4 * 1024 * 1024
+
+describe.each(Object.values(kinds))("a call of $kind", (kind) => {
+  const longest = kind.longestBody ?? usual
+  const channel = channelOf(kind)
+  const read = (body: string) => {
+    const call = callWith(kind, body)
+    kind.verify(call, channel, new Date())
+    kind.proof(call, channel)
+    kind.repeats(call, channel)
+    const parsed = kind.parse(call, channel)
+    kind.acknowledge(call, parsed, channel)
+    return parsed
+  }
+
+  test.each(Object.entries(worstBodies))("as long as may be, with %s, is read or refused", (_name, make) => {
+    const parsed = read(make(longest))
+    expect(parsed.messages.length).toBeLessThan(2)
+  })
+
+  test.each(Object.entries(worstTexts))("in which somebody says 256 kB of %s is read", (_name, make) => {
+    const parsed = read(bodyWith(kind.kind, make(usual / 16)))
+    expect(parsed.unreadable).toBeUndefined()
+  })
+
+  test("that is nested without end says so", () => {
+    const parsed = read("[".repeat(longest / 2) + "]".repeat(longest / 2))
+    if (kind.kind !== "sms") expect(parsed.unreadable).toContain("nested more than 100 levels")
+  })
+})
+
+describe("a reply", () => {
+  test.each(Object.entries(worstTexts))("of 50,000 characters of %s loses nothing that is read", (_name, make) => {
+    const { text, spans } = readMarkup(make(50_000))
+    for (const { start, end } of spans) expect(start <= end && end <= text.length).toBe(true)
+  })
+
+  test.each(Object.entries(worstTexts))("of 20,000 characters of %s is rendered on every kind", (_name, make) => {
+    for (const kind of Object.values(kinds))
+      expect(lookOn(kind, [{ part: "text", text: make(20_000) }]).parts).toHaveLength(1)
+  })
+
+  test("of any pieces of markup is read whole, however they are put together", () => {
+    const piece = fc.constantFrom("*", "_", "`", "[", "]", "(", ")", "> ", "- ", "1. ", "\n", "\\", "<", "&", "a", " ")
+    fc.assert(
+      fc.property(
+        fc.array(piece, { maxLength: 6, minLength: 1 }),
+        fc.integer({ min: 1, max: 3000 }),
+        (pieces, times) => {
+          const source = pieces.join("").repeat(times)
+          const { text } = readMarkup(source)
+          // Letters are words, and words never disappear.
+          const letters = (given: string) => given.replace(/[^a]/g, "").length
+          expect(letters(text)).toBe(letters(source))
+        },
+      ),
+      { numRuns: 60 },
+    )
+  })
+})
+
+test.each(Object.entries(worstTexts))("256 kB of %s are routed", (_name, make) => {
+  const meets = [
+    { phrase: "[when is] [the] next crossing [to {place}]" },
+    { phrase: "book {seats as integer} seats {words}" },
+    { any: [{ phrase: "next" }, { phrase: "[next] [next] boat" }] },
+  ]
+  const routes = meets.map((one, n) => ({ name: `route ${n}`, meets: one, handler: "answer" }))
+  const read = readBot(JSON.stringify({ bot: "quay", routes }), "bot.yaml", { files: new Set(["answer"]), kinds: {} })
+  if ("faults" in read) throw new Error(JSON.stringify(read.faults))
+  const message = { event: "text" as const, place: { address: "1", kind: "direct" as const }, text: make(usual / 16) }
+  const situation = { message, channel: { key: "quay", kind: "telegram" }, state: {} }
+  expect(new RouteTable(read.bot).decide(situation)).toBeDefined()
+})
