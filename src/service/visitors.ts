@@ -74,7 +74,7 @@ export class Visitors {
 
   private async look(request: FastifyRequest): Promise<Visitor | undefined> {
     const visitor = await this.find(request)
-    if (!visitor && request.headers.authorization !== undefined)
+    if (!visitor && (request.headers.authorization ?? "") !== "")
       await this.failed(request, "a token that is not known was refused")
     return visitor
   }
@@ -82,7 +82,7 @@ export class Visitors {
   private async find(request: FastifyRequest): Promise<Visitor | undefined> {
     const { authorization } = request.headers
     const { database } = this.engine
-    if (authorization === undefined) {
+    if (authorization === undefined || authorization === "") {
       const session = request.cookies[sessionCookie(request, this.engine)]
       return session ? visitorBySession(database, session) : undefined
     }

@@ -42,8 +42,13 @@ async function open(token: string, headers: { [name: string]: string } = {}): Pr
   })
 }
 
+let names = 0
+const newName = () => ++names
+
 async function tokens(count: number): Promise<string[]> {
-  const made = Array.from({ length: count }, (_, at) => service.client.makeToken(`watcher ${at}`, "reader"))
+  const made = Array.from({ length: count }, (_, at) =>
+    service.client.makeToken(`watcher ${newName()} ${at}`, "reader"),
+  )
   return (await Promise.all(made)).map((one) => one.token)
 }
 

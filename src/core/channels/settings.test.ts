@@ -10,6 +10,7 @@ test("what is left out has its default", () => {
     onDoubt: "park",
     answerBots: false,
     mediaLimit: 25,
+    mediaPerDay: 1000,
   })
 })
 

@@ -229,7 +229,8 @@ function formOf(filled: JsonObject): Content {
   try {
     fields = bounded(readStorableJson(Buffer.from(textAt(filled, "response_json") ?? "{}")))
   } catch {
-    fields = { response_json: textAt(filled, "response_json") }
+    // What nobody can read is kept as far as somebody may look at it.
+    fields = { response_json: textAt(filled, "response_json")?.slice(0, 1000) }
   }
   return {
     event: "form",
