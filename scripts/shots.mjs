@@ -47,6 +47,7 @@ const pages = {
   "channel-learn": "/channels/holm-bridge",
   parked: "/parked",
   looks: "/looks",
+  access: "/access",
 }
 
 mkdirSync(folder, { recursive: true })

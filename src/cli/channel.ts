@@ -50,6 +50,7 @@ To replace a secret that calls are proven by, without losing a call:
   one("connect", "register the channel's address at the provider, and read back what is on record", connectOne)
   learnCommand(channel)
   one("pause", "stop handling and sending; what arrives is kept", pause)
+  one("resume", "handle and send again, beginning with what waited", resume)
   channel
     .command("remove")
     .description("remove a channel; what was said on it stays on record")
@@ -57,7 +58,6 @@ To replace a secret that calls are proven by, without losing a call:
     .option("--drop-waiting", "also where messages or replies wait: they are lost")
     .option("--json", "for programs")
     .action(remove)
-  one("resume", "handle and send again, beginning with what waited", resume)
 }
 
 interface Json {

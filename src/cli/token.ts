@@ -133,5 +133,5 @@ async function audit(options: { who?: string; did?: string; limit: string; curso
 function detailOf(detail: { [field: string]: unknown } = {}): string {
   return Object.entries(detail)
     .map(([name, value]) => `${name}=${typeof value === "string" ? value : JSON.stringify(value)}`)
-    .join("  ")
+    .join(", ")
 }

@@ -2,6 +2,7 @@ import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react"
 import { useEffect, useState } from "react"
 import { Link, Navigate, NavLink, Route, Routes, useNavigate } from "react-router"
 import { ApiError } from "../client/client.ts"
+import { Access } from "./pages/Access.tsx"
 import { Channels } from "./pages/Channels.tsx"
 import { Conversations } from "./pages/Conversations.tsx"
 import { Looks } from "./pages/Looks.tsx"
@@ -45,17 +46,21 @@ export function App() {
   return <Signed visitor={visitor} leave={() => setVisitor("nobody")} />
 }
 
+/** Only owners have anything to do on the last. */
+const pagesFor = (role: string) => pages.filter(({ path }) => path !== "/access" || role === "owner")
+
 const pages = [
   { path: "/conversations", name: "Conversations" },
   { path: "/passages", name: "Passages" },
   { path: "/channels", name: "Channels" },
   { path: "/parked", name: "Parked" },
   { path: "/looks", name: "How it looks" },
+  { path: "/access", name: "Access" },
 ]
 
 function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
   useEffect(() => openLive(), [])
-  usePageKeys()
+  usePageKeys(pagesFor(visitor.role))
   const parked = useData("parked count", () => service.parked({ limit: 100 }))
   const waiting = parked.data?.items.length ?? 0
   return (
@@ -74,7 +79,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
           Wobbet
         </span>
         <nav aria-label="Pages" className="order-3 flex w-full gap-1 overflow-x-auto sm:order-none sm:w-auto">
-          {pages.map((page) => (
+          {pagesFor(visitor.role).map((page) => (
             <NavLink
               key={page.path}
               to={page.path}
@@ -108,6 +113,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
           <Route path="/channels/:key?" element={<Channels />} />
           <Route path="/parked" element={<Parked />} />
           <Route path="/looks" element={<Looks />} />
+          {visitor.role === "owner" ? <Route path="/access" element={<Access />} /> : null}
           <Route path="*" element={<Navigate to="/conversations" replace />} />
         </Routes>
       </main>
@@ -199,7 +205,7 @@ function AccountMenu({ visitor, leave }: { visitor: Visitor; leave: () => void }
           </button>
         </MenuItem>
         <p className="border-t border-line px-3 py-1.5 text-xs text-quiet">
-          Keys: 1 to 5 pages, ↑ ↓ or j k in lists, / search
+          Keys: 1 to {pagesFor(visitor.role).length} pages, ↑ ↓ or j k in lists, / search
         </p>
       </MenuItems>
     </Menu>
@@ -207,7 +213,7 @@ function AccountMenu({ visitor, leave }: { visitor: Visitor; leave: () => void }
 }
 
 /** The digits go to the pages, the slash to the search field. */
-function usePageKeys() {
+function usePageKeys(offered: typeof pages) {
   const navigate = useNavigate()
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
@@ -218,7 +224,7 @@ function usePageKeys() {
         event.altKey
       )
         return
-      const page = pages[Number(event.key) - 1]
+      const page = offered[Number(event.key) - 1]
       if (page) void navigate(page.path)
       if (event.key === "/") {
         const search = document.querySelector<HTMLElement>("input[type=search]")

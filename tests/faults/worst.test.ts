@@ -1,11 +1,11 @@
 import fc from "fast-check"
-import { callWith, channelOf } from "../bench/worst.ts"
-import { bodyWith, worstBodies, worstTexts } from "../bench/worstInput.ts"
-import { kinds } from "../src/core/channels/registry.ts"
-import { lookOn } from "../src/core/channels/renderReply.ts"
-import { readMarkup } from "../src/core/message/markup.ts"
-import { readBot } from "../src/core/routing/bot.ts"
-import { RouteTable } from "../src/core/routing/table.ts"
+import { callWith, channelOf } from "../../bench/worst.ts"
+import { bodyWith, worstBodies, worstTexts } from "../../bench/worstInput.ts"
+import { kinds } from "../../src/core/channels/registry.ts"
+import { lookOn } from "../../src/core/channels/renderReply.ts"
+import { readMarkup } from "../../src/core/message/markup.ts"
+import { readBot } from "../../src/core/routing/bot.ts"
+import { RouteTable } from "../../src/core/routing/table.ts"
 
 /**
  * Everything that a stranger reaches, with the most there may be of the worst there is. What takes time that grows

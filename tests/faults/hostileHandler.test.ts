@@ -1,6 +1,6 @@
 import { chmodSync, chownSync, existsSync, readFileSync } from "node:fs"
 import { join } from "node:path"
-import type { Service, Standin } from "./support/harness.ts"
+import type { Service, Standin } from "../support/harness.ts"
 import {
   endAll,
   eventually,
@@ -13,7 +13,7 @@ import {
   startService,
   startStandin,
   tempFolder,
-} from "./support/harness.ts"
+} from "../support/harness.ts"
 
 /** A handler that tries everything it can think of, and tells what it reached. */
 const spy = (home: string, port: number) => `
@@ -96,6 +96,7 @@ async function reportOf(user?: number): Promise<{ report: { [what: string]: stri
   }
   const service = await startService({
     bot: folder,
+    faults: "",
     home,
     port,
     database: byTcp(await freshDatabase()),

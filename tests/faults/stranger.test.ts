@@ -1,0 +1,135 @@
+import { readFileSync } from "node:fs"
+import { request } from "node:http"
+import { connect } from "node:net"
+import type { Client } from "../../src/client/client.ts"
+import type { Service, Standin } from "../support/harness.ts"
+import { atEnd, endAll, eventually, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
+
+/** Promise 10: a stranger costs little. */
+let service: Service
+let standin: Standin
+let stage: Stage
+let owner: Client
+
+beforeAll(async () => {
+  standin = await startStandin()
+  service = await startService({ bot: tempFolder(quayBot), faults: "" })
+  stage = await Stage.set(service, standin)
+  owner = service.client
+}, 60_000)
+afterAll(endAll)
+
+const ask = (path: string) => fetch(`${service.address}${path}`)
+const post = (path: string, body: object) =>
+  fetch(`${service.address}${path}`, {
+    method: "POST",
+    body: JSON.stringify(body),
+    headers: { "content-type": "application/json", authorization: `Bearer ${service.token}` },
+  })
+
+/** Over a connection of its own, with a header that fetch does not let anybody set. */
+function raw(options: { path: string; method?: string; headers?: { [name: string]: string }; body?: string }) {
+  return new Promise<{ status: number; headers: { [name: string]: unknown }; body: string }>((done, fail) => {
+    const { hostname, port } = new URL(service.address)
+    const asking = request({ hostname, port, ...options }, (answer) => {
+      let body = ""
+      answer.on("data", (chunk) => (body += String(chunk)))
+      answer.on("end", () => done({ status: answer.statusCode!, headers: answer.headers, body }))
+    })
+    asking.on("error", fail)
+    asking.end(options.body)
+  })
+}
+
+describe("what is said cannot stop the service", () => {
+  /** How often the service answers somebody else until a request is done. */
+  async function othersServed(until: Promise<unknown>): Promise<number> {
+    let done = false
+    void until.catch(() => undefined).then(() => (done = true))
+    let served = 0
+    while (!done) {
+      expect((await ask("/health/live")).status).toBe(200)
+      served++
+    }
+    return served
+  }
+
+  test.each([
+    ["asterisks and underscores", "*_".repeat(60_000)],
+    ["quotes in quotes", "> ".repeat(2000)],
+    ["lists in lists", "- ".repeat(50_000)],
+    ["links without an end", "[a](".repeat(40_000)],
+    ["many links", "[a](https://x.example) ".repeat(8000)],
+  ])(
+    "How it looks, asked for %s, answers, and others meanwhile",
+    async (_name, text) => {
+      const looking = post("/api/v1/looks", { replies: [{ part: "text", text }] })
+      const served = await othersServed(looking)
+      // Shown, or refused with a reason; never a fault.
+      expect([200, 422]).toContain((await looking).status)
+      expect(served).toBeGreaterThan(1)
+    },
+    60_000,
+  )
+
+  test("4 KB that a handler gives back are answered", async () => {
+    const before = (await stage.answers()).length
+    await stage.say(`say boat ${"*_".repeat(2000)}`)
+    await stage.answered(before + 1)
+  })
+})
+
+describe("bodies", () => {
+  test("that many strangers hold open take no memory from others", async () => {
+    const rss = () => Number(readFileSync(`/proc/${service.child.pid}/statm`, "utf8").split(" ")[1]) / 256
+    await owner.addChannel({
+      kind: "whatsapp",
+      key: "held",
+      settings: { apiBase: standin.address, phoneNumberId: "1", businessAccountId: "1" },
+      secrets: { accessToken: "made-up", appSecret: "made-up" },
+    })
+    const before = rss()
+    const { hostname, port } = new URL(service.address)
+    const megabyte = Buffer.alloc(1024 * 1024, 0x20)
+    const size = Math.floor(3.9 * 1024 * 1024)
+    const held = await Promise.all(
+      Array.from({ length: 120 }, async () => {
+        const socket = connect(Number(port), hostname)
+        socket.on("error", () => undefined).resume()
+        atEnd(() => void socket.destroy())
+        socket.write(
+          `POST /in/held HTTP/1.1\r\nhost: x\r\nx-hub-signature-256: sha256=${"0".repeat(64)}\r\ncontent-length: ${4 * 1024 * 1024}\r\n\r\n`,
+        )
+        for (let sent = 0; sent < size && !socket.destroyed; sent += megabyte.length)
+          await new Promise<void>((done) => {
+            socket.write(megabyte.subarray(0, Math.min(megabyte.length, size - sent)), () => done())
+            socket.once("close", () => done())
+          })
+        return socket
+      }),
+    )
+    // 468 MB were sent, and 64 may be held.
+    expect(rss() - before).toBeLessThan(300)
+    const answers = (await stage.answers()).length
+    await stage.say("say genuine")
+    await stage.answered(answers + 1)
+    held.forEach((socket) => socket.destroy())
+  }, 60_000)
+
+  test("of a call whose headers refute it are not read", async () => {
+    const answer = await raw({
+      path: `/in/${stage.key}`,
+      method: "POST",
+      headers: { "content-type": "application/json", "x-telegram-bot-api-secret-token": "guessed" },
+      body: "x".repeat(500_000),
+    })
+    expect(answer.status).toBe(401)
+    const passage = await eventually(async () => {
+      const [last] = (await owner.passages({ channel: stage.key, genuine: false, limit: 1 })).items
+      const whole = last && (await owner.passage(last.id))
+      return whole?.intake?.notes.some((note) => note.includes("of its 500000 bytes")) ? whole : undefined
+    }, "the refused call")
+    expect(passage.intake!.verdict.genuine).toBe(false)
+  })
+})
