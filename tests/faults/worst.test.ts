@@ -4,6 +4,7 @@ import { bodyWith, worstBodies, worstTexts } from "../../bench/worstInput.ts"
 import { kinds } from "../../src/core/channels/registry.ts"
 import { lookOn } from "../../src/core/channels/renderReply.ts"
 import { readMarkup } from "../../src/core/message/markup.ts"
+import { readProfile } from "../../src/core/gateway/readProfile.ts"
 import { readBot } from "../../src/core/routing/bot.ts"
 import { RouteTable } from "../../src/core/routing/table.ts"
 
@@ -85,3 +86,26 @@ test.each(Object.entries(worstTexts))("256 kB of %s are routed", (_name, make) =
   const situation = { message, channel: { key: "quay", kind: "telegram" }, state: {} }
   expect(new RouteTable(read.bot).decide(situation)).toBeDefined()
 })
+
+test.each([
+  ["quotation marks", '"'.repeat(90_000)],
+  ["lists in lists", "[".repeat(90_000)],
+  ["lists in lists with commas", "[,".repeat(45_000)],
+  ["objects in objects", "{a: ".repeat(20_000)],
+  ["dashes", "- ".repeat(45_000)],
+  ["question marks", "? ".repeat(45_000)],
+  ["aliases that multiply", multiplied()],
+  ["an alias of itself", "a: &a\n  b: *a\n"],
+  ["an alias of nothing", "<<: *x\n"],
+  ["one key again and again", "a: 1\n".repeat(15_000)],
+])("a profile of %s is refused in words", (_name, source) => {
+  const read = readProfile(source)
+  expect("faults" in read && read.faults.length).toBeGreaterThan(0)
+})
+
+/** Nine times nine times nine, and so on. */
+function multiplied(): string {
+  const names = [..."abcdefghi"]
+  const nine = (name: string) => Array.from({ length: 9 }, () => `*${name}`).join(",")
+  return names.map((name, n) => `${name}: &${name} [${n === 0 ? "x" : nine(names[n - 1]!)}]\n`).join("")
+}

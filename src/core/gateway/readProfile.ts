@@ -1,7 +1,7 @@
 import type Joi from "joi"
 import leven from "leven"
-import type { Document } from "yaml"
-import { LineCounter, parseDocument } from "yaml"
+import type { Document, LineCounter } from "yaml"
+import { readYaml } from "../message/yaml.ts"
 import type { Profile, ProfileFault, VerifyScheme } from "./profile.ts"
 import { profileSchema } from "./profileSchema.ts"
 
@@ -10,20 +10,21 @@ type Finding = Omit<ProfileFault, "line"> & { path: Path }
 
 /** Reads a profile, or says for each fault on which line it stands, in which field, and what would be right. */
 export function readProfile(source: string): { profile: Profile } | { faults: ProfileFault[] } {
-  const lines = new LineCounter()
-  const document = parseDocument(source, { lineCounter: lines })
-  if (document.errors.length > 0) {
+  const read = readYaml(source)
+  const { lines } = read
+  if ("faults" in read) {
     return {
-      faults: document.errors.map((error) => ({
-        line: lines.linePos(error.pos[0]).line,
+      faults: read.faults.map(({ at, says }) => ({
+        line: Math.max(1, lines.linePos(at).line),
         field: "",
-        says: error.message.split("\n")[0]!.replace(/ at line \d+, column \d+:?$/, ""),
+        says,
         remedy:
           "A profile is YAML: check the indentation, and put quotation marks around texts with a colon or braces.",
       })),
     }
   }
-  const { error, value } = profileSchema.validate(document.toJS() as unknown, { abortEarly: false })
+  const { document } = read
+  const { error, value } = profileSchema.validate(read.value, { abortEarly: false })
   const findings = error ? error.details.map((detail) => findingOf(detail)) : inconsistencies(value as Profile)
   if (findings.length === 0) return { profile: value as Profile }
   return {

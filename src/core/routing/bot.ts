@@ -1,5 +1,6 @@
 import Joi from "joi"
-import { isAlias, isMap, isScalar, isSeq, LineCounter, parseDocument } from "yaml"
+import { isAlias, isMap, isScalar, isSeq } from "yaml"
+import { readYaml } from "../message/yaml.ts"
 import { messageEvents, mediaKinds } from "../message/message.ts"
 import { PhraseError, readPhrase } from "../phrase/read.ts"
 
@@ -148,13 +149,17 @@ export function readDuration(value: number | string): number | undefined {
 /** Reads `bot.yaml`. */
 export function readBot(source: string, file: string, known: HandlersKnown): BotReading {
   const handlers = known.files
-  const lines = new LineCounter()
-  const document = parseDocument(source, { lineCounter: lines })
-  const faults: Fault[] = document.errors.map((error) => {
-    const { line, col } = lines.linePos(error.pos[0])
-    return { file, line, column: col, says: error.message.split("\n")[0]!.replace(/ at line \d+.*$/, "") }
-  })
-  if (faults.length > 0) return { faults }
+  const read = readYaml(source)
+  const { lines } = read
+  if ("faults" in read)
+    return {
+      faults: read.faults.map(({ at, says }) => {
+        const { line, col } = lines.linePos(at)
+        return { file, line: Math.max(1, line), column: Math.max(1, col), says }
+      }),
+    }
+  const { document } = read
+  const faults: Fault[] = []
 
   const where = (path: (string | number)[]): { line?: number; column?: number } => {
     const offset = offsetOf(document.contents, path)
@@ -162,7 +167,7 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
     const { line, col } = lines.linePos(offset)
     return { line, column: col }
   }
-  const { value, error } = schema(handlerSchema(known.kinds)).validate(document.toJS() ?? {}, { abortEarly: false })
+  const { value, error } = schema(handlerSchema(known.kinds)).validate(read.value ?? {}, { abortEarly: false })
   for (const detail of error?.details ?? []) faults.push({ file, ...where(detail.path), ...inWords(detail) })
   if (faults.length > 0) return { faults }
 

@@ -19,7 +19,7 @@ export const botRoutes: ApiRoute[] = [
   route("POST /bot/check", {
     summary: "Check the followed bot folder, or another on the service's machine, without publishing it",
     role: "developer",
-    body: Joi.object({ folder: Joi.string() }),
+    body: Joi.object({ folder: Joi.string().max(4096) }),
     answers: "What it holds, or its faults with file, line and remedy.",
     troubles: ["not-found"],
     handle: async ({ engine, body }) => {
@@ -36,9 +36,9 @@ export const botRoutes: ApiRoute[] = [
     summary: "What would be decided about a text, and for each route why",
     role: "reader",
     body: Joi.object({
-      text: Joi.string().allow("").required(),
-      channel: Joi.string(),
-      choice: Joi.string().description("explain a press of this choice instead of the text"),
+      text: Joi.string().allow("").max(20_000).required(),
+      channel: Joi.string().max(63),
+      choice: Joi.string().max(2000).description("explain a press of this choice instead of the text"),
       state: Joi.object().unknown(true).default({}),
       place: Joi.valid("direct", "group", "broadcast").default("direct"),
     }),

@@ -1,0 +1,56 @@
+import type { Document } from "yaml"
+import { LineCounter, parseDocument } from "yaml"
+
+/** Characters of a document; the longest profiles and bots are a tenth of it. */
+const longest = 200_000
+/** How deep brackets and braces may be nested. */
+const deepest = 50
+/** Faults that are told at once. */
+const mostTold = 20
+
+export interface YamlReading {
+  document: Document
+  lines: LineCounter
+  value: unknown
+}
+
+/**
+ * Reads YAML that somebody sent, or says where it is wrong, by the place in the text. What would take long or much
+ * memory is refused first: brackets nested thousands of times end the process in the reader itself.
+ */
+export function readYaml(source: string): YamlReading | { lines: LineCounter; faults: { at: number; says: string }[] } {
+  const lines = new LineCounter()
+  const refused = (says: string, at = 0) => ({ lines, faults: [{ at, says }] })
+  if (source.length > longest) return refused(`it is longer than ${longest} characters`)
+  const tooDeep = nestedAt(source)
+  if (tooDeep !== undefined) return refused("brackets are nested too deeply", tooDeep)
+  try {
+    // Pretty errors look for their line in the whole text, each of them.
+    const document = parseDocument(source, { lineCounter: lines, prettyErrors: false })
+    if (document.errors.length > 0)
+      return {
+        lines,
+        faults: document.errors.slice(0, mostTold).map((error) => ({
+          at: error.pos[0],
+          says: error.message.split("\n")[0]!.replace(/ at line \d+.*$/, ""),
+        })),
+      }
+    return { document, lines, value: document.toJS() as unknown }
+  } catch (error) {
+    // Aliases that multiply, or name nothing; or lists within lists without an end.
+    const says = error instanceof RangeError ? "it is nested too deeply" : (error as Error).message.split("\n")[0]!
+    return refused(says)
+  }
+}
+
+/** Where brackets are first nested too deeply, whether or not they stand in quotation marks. */
+function nestedAt(source: string): number | undefined {
+  let depth = 0
+  for (let at = 0; at < source.length; at++) {
+    const unit = source.charCodeAt(at)
+    if (unit === 0x5b || unit === 0x7b) {
+      if (++depth > deepest) return at
+    } else if (unit === 0x5d || unit === 0x7d) depth = Math.max(0, depth - 1)
+  }
+  return undefined
+}
