@@ -1,3 +1,4 @@
+import fc from "fast-check"
 import { telegram } from "../core/channels/telegram/index.ts"
 import { GroupCommit } from "./groupCommit.ts"
 import { wordsOf } from "../core/message/words.ts"
@@ -35,6 +36,33 @@ describe("the seal", () => {
     expect(kept.address).toContain("page=2")
     // The same secret leaves the same mark, so that two calls can be compared.
     expect(redactCall(call, [], seal).headers.authorization).toBe(kept.headers.authorization)
+  })
+
+  test("a secret is masked in whatever encoding it comes back", () => {
+    const encodings: ((secret: string) => string)[] = [
+      (secret) => secret,
+      encodeURIComponent,
+      (secret) => encodeURIComponent(secret).replace(/%../g, (code) => code.toLowerCase()),
+      (secret) => new URLSearchParams({ a: secret }).toString().slice(2),
+      (secret) => JSON.stringify(JSON.stringify({ a: secret }).slice(6, -2)).slice(1, -1),
+      (secret) => JSON.stringify(secret).slice(1, -1).replaceAll("/", "\\/"),
+      (secret) => Buffer.from(secret).toString("hex"),
+      (secret) => Buffer.from(secret).toString("base64"),
+      (secret) => Buffer.from(secret).toString("base64url"),
+      (secret) => Buffer.from(`a:${secret}`).toString("base64"),
+      (secret) => Buffer.from(`ab:${secret}:x`).toString("base64"),
+      (secret) => Buffer.from(`abc:${secret}`).toString("base64url"),
+    ]
+    const secrets = fc.string({ unit: fc.constantFrom(..."abcXYZ019-_.~/+=&:% "), minLength: 8, maxLength: 40 })
+    fc.assert(
+      fc.property(secrets, fc.constantFrom(...encodings), (secret, encode) => {
+        const given = `before ${encode(secret)} after`
+        const masked = replaceSecrets(given, [secret], () => "•")
+        expect(masked).toContain("•")
+        // At most what its neighbours in base64 say, or decide together with it, is left.
+        expect(masked.length).toBeLessThan("before  after".length + 16)
+      }),
+    )
   })
 
   test("words too short to be secrets are left alone", () => {

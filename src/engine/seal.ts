@@ -97,11 +97,15 @@ function formsOf(secret: string): string[] {
 function encodings(secret: string): string[] {
   const bytes = Buffer.from(secret, "utf8")
   const percent = encodeURIComponent(secret.toWellFormed())
+  const form = new URLSearchParams({ a: secret.toWellFormed() }).toString().slice(2)
   const json = JSON.stringify(secret).slice(1, -1)
   const plain = [
     percent,
     percent.replace(/%[0-9A-F]{2}/g, (code) => code.toLowerCase()),
     percent.replaceAll("%20", "+"),
+    form,
+    form.replace(/%[0-9A-F]{2}/g, (code) => code.toLowerCase()),
+    JSON.stringify(json).slice(1, -1),
     percent.replace(/[!'()*]/g, (sign) => `%${sign.charCodeAt(0).toString(16).toUpperCase()}`),
     [...bytes].map((byte) => `%${hex(byte).toUpperCase()}`).join(""),
     json,

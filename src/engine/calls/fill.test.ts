@@ -1,5 +1,5 @@
 import type { Channel } from "../../core/channels/kind.ts"
-import { fillCall } from "./fill.ts"
+import { fillCall, requestOf } from "./fill.ts"
 
 const channel: Channel = { key: "quay", kind: "sms", settings: {}, secrets: {} }
 
@@ -23,3 +23,33 @@ test.each([
     expect(JSON.parse(filled.body as string)).toEqual({ to })
   },
 )
+
+describe("a secret", () => {
+  const own: Channel = {
+    key: "quay",
+    kind: "sms",
+    settings: { apiBase: "https://gw.example/v2" },
+    secrets: { apiKey: "made-up-key" },
+  }
+  const call = (address: string) => ({
+    name: "media",
+    method: "GET" as const,
+    address: [address],
+    headers: { authorization: ["Bearer ", { secret: "apiKey" }], "x-plain": "yes" },
+    speaks: false,
+  })
+  const filling = () => ({ channel: own, placeAddress: undefined, mark: "", uploaded: [] })
+
+  test("is filled in for the channel's own host", () => {
+    expect(fillCall(call("https://gw.example/media/1"), filling()).headers.authorization).toBe("Bearer made-up-key")
+    expect(requestOf(call("https://gw.example/media/1"), own).headers.authorization).toBe("Bearer made-up-key")
+  })
+
+  test.each(["https://gw.example@evil.example/", "https://evil.example/", "http://gw.example/media/1"])(
+    "is not sent to %s, whatever a call says",
+    (address) => {
+      expect(() => fillCall(call(address), filling())).toThrow("the channel's keys are not sent to")
+      expect(requestOf(call(address), own).headers).toEqual({ "x-plain": "yes" })
+    },
+  )
+})
