@@ -391,7 +391,7 @@ const mechanisms = [
   {
     name: "9 a handler may read its bundle and nothing else",
     file: "src/engine/handlers/housing.ts",
-    from: `          "--experimental-permission",
+    from: `          ...permissions,
           \`--allow-fs-read=\${script}\`,
           \`--allow-fs-read=\${bundle}\`,`,
     to: "",

@@ -199,6 +199,52 @@ const json = (schema: object) => ({ "application/json": { schema } })
 
 /** What is served beside the operations of the API. */
 const servicePaths = {
+  "/in/{key}": {
+    parameters: [
+      {
+        name: "key",
+        in: "path",
+        required: true,
+        description: "the channel's key, such as quay-telegram",
+        schema: { type: "string", maxLength: 200 },
+      },
+    ],
+    get: {
+      operationId: "lookAtInlet",
+      tags: ["Service"],
+      summary: "A provider's handshake, or a person who looks whether the address is right",
+      description: "What each provider's own documentation says. A person gets a line of text.",
+      security: [],
+      responses: {
+        200: {
+          description: "The handshake's answer, or the line.",
+          content: { "text/plain": { schema: { type: "string" } } },
+        },
+        403: { description: "No genuine handshake." },
+        404: { description: "There is no such channel." },
+      },
+    },
+    post: {
+      operationId: "receiveCall",
+      tags: ["Service"],
+      summary: "A provider's call",
+      description: "What each provider's own documentation says. Answered 2xx once it is durable.",
+      security: [],
+      requestBody: { content: { "*/*": { schema: {} } } },
+      responses: {
+        200: {
+          description: "It is kept. What stands in the answer is the kind's.",
+          content: { "*/*": { schema: {} } },
+        },
+        204: { description: "It is kept." },
+        401: { description: "It is not genuine; the operator sees why." },
+        404: { description: "There is no such channel." },
+        408: { description: "Its body did not come whole in time." },
+        413: { description: "Its body is longer than its kind takes." },
+        503: { description: "It could not be kept; it is to be brought again." },
+      },
+    },
+  },
   "/api/v1/live": {
     get: {
       operationId: "listen",

@@ -1,4 +1,5 @@
 import type { FastifyRequest } from "fastify"
+import ipaddr from "ipaddr.js"
 import { LRUCache } from "lru-cache"
 import { RateLimiterMemory } from "rate-limiter-flexible"
 import type { Engine } from "../engine/engine.ts"
@@ -12,8 +13,9 @@ const wrongTries = { points: 20, duration: 60 }
 const pace = { points: 3000, duration: 10 }
 /** Milliseconds for which a token that was good is let in although others from its address keep failing. */
 const rememberGood = 10 * 60_000
-/** Failures of one address are put on record once in so many milliseconds. */
+/** Failures of one address are logged and put on record once in so many milliseconds, and of all so many an hour. */
 const recordEvery = 60_000
+const recordsAnHour = { points: 500, duration: 3600 }
 
 /** Who is at the door: by a bearer token, or by the cookie of the console's session. */
 export class Visitors {
@@ -21,6 +23,7 @@ export class Visitors {
   private readonly asked = new RateLimiterMemory(pace)
   private readonly good = new LRUCache<string, true>({ max: 1000, ttl: rememberGood })
   private readonly recorded = new LRUCache<string, true>({ max: 10_000, ttl: recordEvery })
+  private readonly records = new RateLimiterMemory(recordsAnHour)
   private readonly known = new WeakMap<FastifyRequest, Promise<Visitor | undefined>>()
 
   constructor(private readonly engine: Engine) {}
@@ -55,11 +58,17 @@ export class Visitors {
 
   /** Counts a failed sign-in; throws once there were too many from its address. */
   async failed(request: FastifyRequest, what: string): Promise<void> {
-    const address = request.ip
-    this.engine.settings.log.warn({ address }, what)
+    const address = networkOf(request.ip)
     if (!this.recorded.has(address)) {
       this.recorded.set(address, true)
-      await record(this.engine.database, { name: "(unknown)", address }, what)
+      const room = await this.records.consume("all").then(
+        () => true,
+        () => false,
+      )
+      if (room) {
+        this.engine.settings.log.warn({ address: request.ip }, what)
+        await record(this.engine.database, { name: "(unknown)", address: request.ip }, what)
+      }
     }
     await this.wrong.consume(address).catch((over: unknown) => {
       throw tooManyWrong(secondsLeft(over))
@@ -68,7 +77,7 @@ export class Visitors {
 
   /** Throws while an address has failed too often. */
   async mayTry(request: FastifyRequest): Promise<void> {
-    const before = await this.wrong.get(request.ip)
+    const before = await this.wrong.get(networkOf(request.ip))
     if (before && before.consumedPoints > wrongTries.points) throw tooManyWrong(secondsLeft(before))
   }
 
@@ -96,6 +105,13 @@ export class Visitors {
     else this.good.delete(hash)
     return visitor
   }
+}
+
+/** Of IPv6, the network: whoever has an address there has all the others of it as well. */
+function networkOf(address: string): string {
+  if (!ipaddr.isValid(address)) return address
+  const read = ipaddr.process(address)
+  return read.kind() === "ipv4" ? read.toString() : (read as ipaddr.IPv6).parts.slice(0, 4).join(":")
 }
 
 /** Whether a request came by https: its own connection's, or that of the proxy at the public address. */

@@ -22,6 +22,12 @@ import type { Logger } from "pino"
  */
 const hostUser = { name: "wobbet-hosts", id: 64_180 }
 
+/** What turns Node's permission model on, by the name this version has for it; the network stays open. */
+const permissions = ["--permission", "--experimental-permission"]
+  .filter((flag) => process.allowedNodeEnvironmentFlags.has(flag))
+  .slice(0, 1)
+  .concat(process.allowedNodeEnvironmentFlags.has("--allow-net") ? ["--allow-net"] : [])
+
 /** Where handler hosts live: what they can read, and under which user they run. */
 export class Housing {
   private readonly folder: string
@@ -66,7 +72,7 @@ export class Housing {
         execArgv: [
           "--enable-source-maps",
           `--max-old-space-size=${memory}`,
-          "--experimental-permission",
+          ...permissions,
           `--allow-fs-read=${script}`,
           `--allow-fs-read=${bundle}`,
         ],
