@@ -473,7 +473,7 @@ describe("without a public address", () => {
     await expect(
       limited.giveCall(stage.key, { id: "itk_1", method: "POST", address: "/", headers: {}, body: "", receivedAt: "" }),
     ).rejects.toThrow()
-    await expect(limited.live(new AbortController().signal).next()).rejects.toThrow("may not listen")
+    await expect(limited.live(new AbortController().signal).next()).rejects.toThrow("may not read")
     const other = await run(
       ["bring", "--from", service.address, "--channel", "replay", "--to", stage.key, "--token", token],
       near.env,

@@ -2,9 +2,8 @@ import type { ServerResponse } from "node:http"
 import type { FastifyInstance, FastifyRequest } from "fastify"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
-import type { Visitor } from "../store/access.ts"
 import { LiveFeed } from "./liveFeed.ts"
-import { allowed } from "./routes.ts"
+import { allowed, readerOf } from "./routes.ts"
 import type { Visitors } from "./visitors.ts"
 import { overHttps } from "./visitors.ts"
 
@@ -27,11 +26,11 @@ export function serveLive(app: FastifyInstance, engine: Engine, visitors: Visito
   app.addHook("preClose", async () => open.forEach((_who, raw) => raw.end()))
   // A HEAD asks what a stream would be, and gets an end.
   app.head("/api/v1/live", async (request, reply) => {
-    await mayListen(request, visitors)
+    await readerOf(request, visitors, "The live stream")
     return reply.type("text/event-stream").send()
   })
   app.get("/api/v1/live", { exposeHeadRoute: false }, async (request, reply) => {
-    const { id: who } = await mayListen(request, visitors)
+    const { id: who } = await readerOf(request, visitors, "The live stream")
     const cursor = cursorOf(request) ?? (await feed.now())
     // Nothing is waited for from here until the stream is counted: those that ask at once are all seen.
     refuseCrowd(open, who)
@@ -89,19 +88,6 @@ function refuseCrowd(open: ReadonlyMap<ServerResponse, string>, who: string): vo
     own < most.each ? `${most.all} live streams are open here.` : `${most.each} live streams of yours are open here.`,
     "Close one that is no longer needed, and try again.",
   )
-}
-
-async function mayListen(request: FastifyRequest, visitors: Visitors): Promise<Visitor> {
-  const visitor = await visitors.of(request)
-  if (!visitor)
-    throw new Trouble(
-      "not-signed-in",
-      "The live stream needs a token that Wobbet knows.",
-      "Sign in, or send a bearer token.",
-    )
-  if (!allowed(visitor, "reader"))
-    throw new Trouble("not-allowed", "This token may not listen.", "Use one with the role reader.")
-  return visitor
 }
 
 function cursorOf(request: FastifyRequest): string | undefined {

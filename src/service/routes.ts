@@ -87,6 +87,20 @@ export function allowed(visitor: Visitor, role: Role): boolean {
   return ranks[visitor.role] >= ranks[role]
 }
 
+/** Who reads something beside the API's operations. Throws for whoever may not. */
+export async function readerOf(request: FastifyRequest, visitors: Visitors, what: string): Promise<Visitor> {
+  const visitor = await visitors.of(request)
+  if (!visitor)
+    throw new Trouble(
+      "not-signed-in",
+      `${what} needs a token that Wobbet knows.`,
+      'Sign in, or send "Authorization: Bearer …" with a token of the role reader.',
+    )
+  if (!allowed(visitor, "reader"))
+    throw new Trouble("not-allowed", `This token may not read: ${what.toLowerCase()}.`, "Use one with the role reader.")
+  return visitor
+}
+
 export function serveRoutes(app: FastifyInstance, engine: Engine, routes: ApiRoute[], visitors: Visitors): void {
   for (const route of routes) {
     app.route({
