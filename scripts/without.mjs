@@ -421,7 +421,7 @@ const mechanisms = [
   {
     name: "10 long replies are rendered off the event loop",
     file: "src/engine/replies/renderer.ts",
-    from: "return weight <= light",
+    from: "return length <= light.length && marks <= light.marks",
     to: "return true",
     test: ["stranger", "others meanwhile"],
   },

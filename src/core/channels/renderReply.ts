@@ -61,14 +61,28 @@ export function lookOn(kind: ChannelKind, replies: ReplyPart[]): ReplyLook {
   return { kind: kind.kind, provider: kind.provider, title: kind.title ?? kind.provider, parts }
 }
 
-/** Characters of text in a reply: what the time it takes to render goes by. */
-export function weightOf(value: unknown): number {
-  if (typeof value === "string") return value.length
-  if (typeof value !== "object" || value === null) return 0
-  let sum = 0
-  for (const name in value) {
-    // Content in base64 is passed on as it is.
-    if (name !== "data") sum += weightOf((value as { [name: string]: unknown })[name])
+/** What the time a reply takes to render goes by. */
+export interface Weight {
+  /** Characters of text. */
+  length: number
+  /** Those among them that may be markup, or end a line. */
+  marks: number
+}
+
+export function weightOf(value: unknown): Weight {
+  const weight: Weight = { length: 0, marks: 0 }
+  weigh(value, weight)
+  return weight
+}
+
+function weigh(value: unknown, weight: Weight): void {
+  if (typeof value === "string") {
+    weight.length += value.length
+    weight.marks += value.match(/[\n*_`[\]()<>\\~&!#+-]/g)?.length ?? 0
+  } else if (typeof value === "object" && value !== null) {
+    for (const name in value) {
+      // Content in base64 is passed on as it is.
+      if (name !== "data") weigh((value as { [name: string]: unknown })[name], weight)
+    }
   }
-  return sum
 }

@@ -88,6 +88,7 @@ async function renderedBy(renderer: Renderer, parts: ReplyPart[], place: Place, 
     return await renderer.reply(parts, place, known)
   } catch (error) {
     if (!(error instanceof NotRendered)) throw error
-    throw new HandlerFault({ name: "ReplyFault", message: `the reply could not be rendered: ${error.message}` })
+    const name = error.again ? "RenderFault" : "ReplyFault"
+    throw new HandlerFault({ name, message: `the reply could not be rendered: ${error.message}` })
   }
 }

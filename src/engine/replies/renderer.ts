@@ -7,12 +7,17 @@ import type { Place } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import type { KnownChannel } from "../channels.ts"
 
-/** Characters up to which a reply is rendered where it is: 20 ms at the worst, and hardly ever one. */
-const light = 4000
+/**
+ * Up to so much a reply is rendered where it is: 15 ms at the worst, and hardly ever one. A mark costs some 5 µs, a
+ * character without any 0.1.
+ */
+const light = { length: 50_000, marks: 2000 }
 /** Characters of a reply at most. */
 const heaviest = 1_000_000
-/** Milliseconds a reply may take. */
-const patience = 3000
+/** Milliseconds a reply may take once the thread has begun: on a busy machine it gets a small part of them. */
+const patience = 5000
+/** Milliseconds the thread may take to start. */
+const startWithin = 30_000
 /** Megabytes the thread may use. */
 const memory = 256
 
@@ -25,8 +30,16 @@ type Ordered = { kind: string; parts: ReplyPart[] } & (
 
 export type RenderAnswer = { id: number } & ({ parts: RenderedPart[] } | { looks: ReplyLook } | { fault: string })
 
-/** A reply that cannot be rendered, and why; trying again would not help. */
-export class NotRendered extends Error {}
+/** A reply that cannot be rendered, and why. */
+export class NotRendered extends Error {
+  /** @param again whether another try may do better */
+  constructor(
+    message: string,
+    readonly again: boolean,
+  ) {
+    super(message)
+  }
+}
 
 interface Waiting {
   order: RenderOrder
@@ -40,6 +53,7 @@ interface Waiting {
  */
 export class Renderer {
   private worker: Worker | undefined
+  private online = false
   private readonly line: Waiting[] = []
   private timer: NodeJS.Timeout | undefined
   private next = 1
@@ -76,7 +90,7 @@ export class Renderer {
     clearTimeout(this.timer)
     void this.worker?.terminate()
     this.worker = undefined
-    for (const { fail } of this.line.splice(0)) fail(new NotRendered("the service stopped"))
+    for (const { fail } of this.line.splice(0)) fail(new NotRendered("the service stopped", true))
   }
 
   private ask(given: Ordered): Promise<RenderAnswer> {
@@ -84,7 +98,7 @@ export class Renderer {
       this.line.push({ order: { ...given, id: this.next++ }, done, fail })
       if (this.line.length === 1) this.begin()
     }).then((answer) => {
-      if ("fault" in answer) throw new NotRendered(answer.fault)
+      if ("fault" in answer) throw new NotRendered(answer.fault, false)
       return answer
     })
   }
@@ -94,12 +108,20 @@ export class Renderer {
     if (!first) return
     this.worker ??= this.start()
     this.worker.postMessage(first.order)
-    this.timer = setTimeout(() => this.giveUp(`it took longer than ${patience / 1000} s`), patience)
+    const limit = this.online ? patience : startWithin
+    this.timer = setTimeout(() => this.giveUp(`it took longer than ${limit / 1000} s`), limit)
   }
 
   private start(): Worker {
     const worker = new Worker(this.script, { env: {}, resourceLimits: { maxOldGenerationSizeMb: memory } })
     worker.unref()
+    this.online = false
+    worker.on("online", () => {
+      if (this.worker !== worker || this.online) return
+      this.online = true
+      clearTimeout(this.timer)
+      this.timer = setTimeout(() => this.giveUp(`it took longer than ${patience / 1000} s`), patience)
+    })
     worker.on("message", (answer: RenderAnswer) => {
       if (this.worker !== worker || this.line[0]?.order.id !== answer.id) return
       clearTimeout(this.timer)
@@ -107,6 +129,7 @@ export class Renderer {
       this.begin()
     })
     worker.on("error", (error) => this.worker === worker && this.giveUp(error.message))
+    worker.on("exit", () => this.worker === worker && this.giveUp("its thread ended"))
     return worker
   }
 
@@ -114,14 +137,14 @@ export class Renderer {
     clearTimeout(this.timer)
     void this.worker?.terminate()
     this.worker = undefined
-    this.line.shift()?.fail(new NotRendered(why))
+    this.line.shift()?.fail(new NotRendered(why, true))
     this.begin()
   }
 }
 
 /** Throws a NotRendered for a reply that is too long for any channel. */
 function isLight(parts: ReplyPart[]): boolean {
-  const weight = weightOf(parts)
-  if (weight > heaviest) throw new NotRendered(`it is longer than ${heaviest} characters`)
-  return weight <= light
+  const { length, marks } = weightOf(parts)
+  if (length > heaviest) throw new NotRendered(`it is longer than ${heaviest} characters`, false)
+  return length <= light.length && marks <= light.marks
 }
