@@ -42,7 +42,7 @@ describe("what is said cannot stop the service", () => {
 
   test.each([
     ["asterisks and underscores", "*_".repeat(60_000)],
-    ["quotes in quotes", "> ".repeat(2000)],
+    ["quotes in quotes", "> ".repeat(50_000)],
     ["lists in lists", "- ".repeat(50_000)],
     ["links without an end", "[a](".repeat(40_000)],
     ["many links", "[a](https://x.example) ".repeat(8000)],
