@@ -407,8 +407,8 @@ const mechanisms = [
   {
     name: "10 bodies under way have a budget",
     file: "src/service/bodies.ts",
-    from: "while (this.held + bytes > this.most)",
-    to: "while (this.held < 0)",
+    from: "if (this.held + bytes <= this.most) return true\n    for",
+    to: "if (this.held >= 0) return true\n    for",
     test: ["stranger", "take no memory"],
   },
   {

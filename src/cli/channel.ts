@@ -85,6 +85,11 @@ async function remove(key: string, options: Json & { dropWaiting?: boolean }): P
   const lost =
     turns + replies + parked > 0 ? ` With it went ${turns} messages, ${replies} replies and ${parked} parked.` : ""
   print(`Removed ${key}.${lost} What was said on it stays on record.`)
+  if (dropped.stillCalls !== undefined)
+    print(
+      colors.yellow(`Its address could not be taken away from the provider: ${dropped.stillCalls}.`),
+      "  Take it away there by hand, or the provider calls on and is answered with 404.",
+    )
 }
 
 async function change(key: string, options: Values & { keepFormer?: boolean; dropFormer?: boolean }): Promise<void> {

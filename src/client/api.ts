@@ -4,6 +4,7 @@ import type {
   CarriedAnswer,
   CarriedCall,
   ChannelCheck,
+  ChannelRemoved,
   ChannelShown,
   ChannelWaiting,
   Comparison,
@@ -50,7 +51,7 @@ export interface Api {
     body: { settings?: Fields; secrets?: Texts; keepFormer?: boolean; dropFormer?: boolean }
     answer: ChannelShown
   }
-  "DELETE /channels/{key}": { query: { waiting: "refuse" | "drop" }; answer: ChannelWaiting }
+  "DELETE /channels/{key}": { query: { waiting: "refuse" | "drop" }; answer: ChannelRemoved }
   "GET /channels/{key}/waiting": { answer: ChannelWaiting }
   "POST /channels/{key}/check": { answer: ChannelCheck }
   "POST /channels/{key}/connect": { answer: Comparison }

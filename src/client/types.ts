@@ -277,6 +277,12 @@ export interface ChannelWaiting {
   parked: number
 }
 
+/** What went with a removed channel. */
+export interface ChannelRemoved extends ChannelWaiting {
+  /** Why our address could not be taken away from the provider, which may still call it. */
+  stillCalls?: string
+}
+
 /** One thing that must be right for a channel to work. */
 export interface CheckLine {
   about: "keys" | "permissions" | "address on record" | "way in" | "calls" | "account"

@@ -196,7 +196,10 @@ export class Desk {
 /** Says why a reply cannot be rendered, where that is its own fault. */
 export function cannotBeRendered(error: unknown): never {
   if (!(error instanceof NotRendered)) throw error
-  throw new Trouble("cannot-be-said", `The reply cannot be rendered: ${error.message}.`, "Say less at once.", "replies")
+  const why = `The reply cannot be rendered: ${error.message}.`
+  throw error.again
+    ? new Trouble("too-slow", why, "Try again in a moment, or say less at once.", "replies", 5)
+    : new Trouble("cannot-be-said", why, "Say less at once.", "replies")
 }
 
 function decided(id: string): Trouble {

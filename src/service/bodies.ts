@@ -59,17 +59,17 @@ export class Bodies {
       const whole = () => end()
       const gone = () => end(new BodyRefused(408))
       const hear = (chunk: Buffer) => {
-        if (given.cut && reading.size + chunk.length > given.most) {
-          chunks.push(chunk.subarray(0, given.most - reading.size))
-          reading.size = given.most
+        const over = reading.size + chunk.length > given.most
+        if (over && !given.cut) return end(new BodyRefused(413))
+        const kept = over ? chunk.subarray(0, given.most - reading.size) : chunk
+        if (!this.room(kept.length, reading)) return end(new BodyRefused(503))
+        reading.size += kept.length
+        this.held += kept.length
+        chunks.push(kept)
+        if (over) {
           from.pause()
           return end()
         }
-        if (reading.size + chunk.length > given.most) return end(new BodyRefused(413))
-        if (!this.room(chunk.length, reading)) return end(new BodyRefused(503))
-        reading.size += chunk.length
-        this.held += chunk.length
-        chunks.push(chunk)
         // Most bodies are here with their first piece.
         timer ??= reading.size === announced ? undefined : setTimeout(() => end(new BodyRefused(408)), patience)
       }
@@ -80,12 +80,13 @@ export class Bodies {
   }
 
   private room(bytes: number, asking: Reading): boolean {
-    while (this.held + bytes > this.most) {
-      const [oldest] = [...this.readings].filter((reading) => !reading.whole && reading !== asking)
-      if (!oldest) return false
-      oldest.give(503)
+    if (this.held + bytes <= this.most) return true
+    for (const reading of this.readings) {
+      if (reading.whole || reading === asking) continue
+      reading.give(503)
+      if (this.held + bytes <= this.most) return true
     }
-    return true
+    return false
   }
 
   private free(reading: Reading): void {

@@ -98,6 +98,7 @@ export async function readerOf(request: FastifyRequest, visitors: Visitors, what
     )
   if (!allowed(visitor, "reader"))
     throw new Trouble("not-allowed", `This token may not read: ${what.toLowerCase()}.`, "Use one with the role reader.")
+  await visitors.pace(visitor)
   return visitor
 }
 

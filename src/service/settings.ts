@@ -93,7 +93,8 @@ export function localToken(home: string): string {
 
 function keptIn(file: string, make: () => string): string {
   if (existsSync(file)) return readFileSync(file, "utf8")
-  mkdirSync(join(file, ".."), { recursive: true, mode: 0o711 })
+  // As root, the users of the database and of the handlers pass through it.
+  mkdirSync(join(file, ".."), { recursive: true, mode: process.getuid?.() === 0 ? 0o711 : 0o700 })
   try {
     // Exclusive: of two processes starting at once, the second reads what the first made.
     writeFileSync(file, `${make()}\n`, { mode: 0o600, flag: "wx" })

@@ -58,7 +58,7 @@ export class Visitors {
 
   /** Counts a failed sign-in; throws once there were too many from its address. */
   async failed(request: FastifyRequest, what: string): Promise<void> {
-    const address = networkOf(request.ip)
+    const address = networkOf(request)
     if (!this.recorded.has(address)) {
       this.recorded.set(address, true)
       const room = await this.records.consume("all").then(
@@ -66,8 +66,9 @@ export class Visitors {
         () => false,
       )
       if (room) {
-        this.engine.settings.log.warn({ address: request.ip }, what)
-        await record(this.engine.database, { name: "(unknown)", address: request.ip }, what)
+        const from = addressOf(request)
+        this.engine.settings.log.warn({ address: from }, what)
+        await record(this.engine.database, { name: "(unknown)", address: from }, what)
       }
     }
     await this.wrong.consume(address).catch((over: unknown) => {
@@ -77,7 +78,7 @@ export class Visitors {
 
   /** Throws while an address has failed too often. */
   async mayTry(request: FastifyRequest): Promise<void> {
-    const before = await this.wrong.get(networkOf(request.ip))
+    const before = await this.wrong.get(networkOf(request))
     if (before && before.consumedPoints > wrongTries.points) throw tooManyWrong(secondsLeft(before))
   }
 
@@ -107,10 +108,15 @@ export class Visitors {
   }
 }
 
+/** Where a request comes from. What a proxy passes on may be anything a stranger wrote. */
+export function addressOf({ ip }: FastifyRequest): string {
+  return ipaddr.isValid(ip) ? ipaddr.process(ip).toString() : "(no address)"
+}
+
 /** Of IPv6, the network: whoever has an address there has all the others of it as well. */
-function networkOf(address: string): string {
-  if (!ipaddr.isValid(address)) return address
-  const read = ipaddr.process(address)
+function networkOf({ ip }: FastifyRequest): string {
+  if (!ipaddr.isValid(ip)) return "(no address)"
+  const read = ipaddr.process(ip)
   return read.kind() === "ipv4" ? read.toString() : (read as ipaddr.IPv6).parts.slice(0, 4).join(":")
 }
 
@@ -127,7 +133,7 @@ export function sessionCookie(request: FastifyRequest, engine: Engine): string {
 }
 
 export function doer(visitor: Visitor, request: FastifyRequest): Doer {
-  return { name: visitor.name, id: visitor.id, address: request.ip }
+  return { name: visitor.name, id: visitor.id, address: addressOf(request) }
 }
 
 /**

@@ -2,7 +2,6 @@ import type { ChildProcess } from "node:child_process"
 import { execFileSync, spawn } from "node:child_process"
 import { createHash, randomBytes } from "node:crypto"
 import {
-  chmodSync,
   chownSync,
   existsSync,
   lstatSync,
@@ -11,7 +10,6 @@ import {
   readdirSync,
   readFileSync,
   rmSync,
-  statSync,
   writeFileSync,
 } from "node:fs"
 import { createServer } from "node:net"
@@ -19,6 +17,8 @@ import { tmpdir } from "node:os"
 import { dirname, join } from "node:path"
 import { setTimeout as pause } from "node:timers/promises"
 import pg from "pg"
+import type { User } from "./otherUsers.ts"
+import { reachablePlace, usersHere } from "./otherUsers.ts"
 
 /** A PostgreSQL server of this machine that belongs to a data directory. */
 export interface EmbeddedServer {
@@ -50,12 +50,11 @@ interface Notes {
 export async function startEmbedded(home: string): Promise<EmbeddedServer> {
   const bin = binaries()
   const owner = process.getuid?.() === 0 ? unprivilegedUser() : undefined
-  const place = reachablePlace(home, owner)
+  const place = owner ? reachablePlace(home) : home
   const data = join(place, "database")
   const notesFile = join(home, "database.json")
-  // The server's user passes through it, and nobody else has a file of theirs in it.
+  // As root, the server's user passes through it. One that was there before stays as its owner has it.
   mkdirSync(home, { recursive: true, mode: owner ? 0o711 : 0o700 })
-  chmodSync(home, place === home && owner ? 0o711 : 0o700)
 
   const version = versionOf(bin)
   if (existsSync(join(data, "PG_VERSION"))) {
@@ -243,33 +242,13 @@ function versionOf(bin: string): string {
   return /(\d+)/.exec(execFileSync(join(bin, "postgres"), ["--version"], { encoding: "utf8" }))![1]!
 }
 
-interface User {
-  uid: number
-  gid: number
-}
-
 function unprivilegedUser(): User {
-  const line = readFileSync("/etc/passwd", "utf8")
-    .split("\n")
-    .find((one) => one.startsWith("postgres:"))
-  if (!line)
+  const user = usersHere().find(({ name }) => name === "postgres")
+  if (!user)
     throw new ServerTrouble(
       'PostgreSQL will not run as root, and there is no user "postgres" to run it. Start Wobbet as another user, or set DATABASE_URL.',
     )
-  const [, , uid, gid] = line.split(":")
-  return { uid: Number(uid), gid: Number(gid) }
-}
-
-/** The home itself, or, when a folder above it is closed to the server's user, a place of its own that is open. */
-function reachablePlace(home: string, owner: User | undefined): string {
-  if (!owner) return home
-  for (let folder = dirname(home); ; folder = dirname(folder)) {
-    if (existsSync(folder) && (statSync(folder).mode & 0o001) === 0) {
-      const name = home.replaceAll("/", "-").replace(/^-/, "")
-      return join("/var/lib/wobbet", name)
-    }
-    if (folder === "/") return home
-  }
+  return user
 }
 
 function makeCluster(bin: string, data: string, notesFile: string, owner: User | undefined): void {

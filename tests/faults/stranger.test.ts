@@ -52,7 +52,7 @@ describe("what is said cannot stop the service", () => {
       const looking = post("/api/v1/looks", { replies: [{ part: "text", text }] })
       const served = await othersServed(looking)
       // Shown, or refused with a reason; never a fault.
-      expect([200, 422]).toContain((await looking).status)
+      expect([200, 422, 503]).toContain((await looking).status)
       expect(served).toBeGreaterThan(1)
     },
     60_000,
@@ -122,4 +122,23 @@ describe("bodies", () => {
     }, "the refused call")
     expect(passage.intake!.verdict.genuine).toBe(false)
   }, 30_000)
+
+  test("count no longer once their calls were answered, however they ended", async () => {
+    const guess = (key: string, size: number) =>
+      fetch(`${service.address}/in/${key}`, {
+        method: "POST",
+        headers: { "x-telegram-bot-api-secret-token": "guessed" },
+        body: "x".repeat(size),
+      }).then((answer) => answer.status)
+    const sizes = [10, 20_000, 200_000, 900_000, 2_000_000]
+    // Refuted by their headers and cut short, too long, or for nobody.
+    expect(await Promise.all(sizes.map((size) => guess(stage.key, size)))).toEqual([401, 401, 401, 401, 401])
+    expect(await Promise.all(sizes.map((size) => guess("nobody", size)))).toEqual([404, 404, 404, 404, 404])
+    await eventually(async () => {
+      const figures = await fetch(`${service.address}/metrics`, {
+        headers: { authorization: `Bearer ${service.token}` },
+      })
+      return /^wobbet_bodies_bytes 0$/m.test(await figures.text())
+    }, "no body to count")
+  }, 60_000)
 })

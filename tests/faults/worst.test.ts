@@ -3,9 +3,10 @@ import { callWith, channelOf } from "../../bench/worst.ts"
 import { bodyWith, worstBodies, worstTexts } from "../../bench/worstInput.ts"
 import { kinds } from "../../src/core/channels/registry.ts"
 import { lookOn } from "../../src/core/channels/renderReply.ts"
-import { readMarkup } from "../../src/core/message/markup.ts"
+import { escapeMarkup, readMarkup } from "../../src/core/message/markup.ts"
 import { readProfile } from "../../src/core/gateway/readProfile.ts"
 import { readBot } from "../../src/core/routing/bot.ts"
+import { optionMeant } from "../../src/core/routing/optionMeant.ts"
 import { RouteTable } from "../../src/core/routing/table.ts"
 
 /**
@@ -43,9 +44,14 @@ describe.each(Object.values(kinds))("a call of $kind", (kind) => {
   })
 })
 
+/** Letters are words, and words never disappear. */
+const lettersOf = (text: string) => text.replace(/[^\p{L}]/gu, "").length
+
 describe("a reply", () => {
   test.each(Object.entries(worstTexts))("of 50,000 characters of %s loses nothing that is read", (_name, make) => {
-    const { text, spans } = readMarkup(make(50_000))
+    const source = make(50_000)
+    const { text, spans } = readMarkup(source)
+    expect(lettersOf(text)).toBe(lettersOf(source))
     for (const { start, end } of spans) expect(start <= end && end <= text.length).toBe(true)
   })
 
@@ -63,9 +69,7 @@ describe("a reply", () => {
         (pieces, times) => {
           const source = pieces.join("").repeat(times)
           const { text } = readMarkup(source)
-          // Letters are words, and words never disappear.
-          const letters = (given: string) => given.replace(/[^a]/g, "").length
-          expect(letters(text)).toBe(letters(source))
+          expect(lettersOf(text)).toBe(lettersOf(source))
         },
       ),
       { numRuns: 60 },
@@ -85,6 +89,12 @@ test.each(Object.entries(worstTexts))("256 kB of %s are routed", (_name, make) =
   const message = { event: "text" as const, place: { address: "1", kind: "direct" as const }, text: make(usual / 16) }
   const situation = { message, channel: { key: "quay", kind: "telegram" }, state: {} }
   expect(new RouteTable(read.bot).decide(situation)).toBeDefined()
+})
+
+test.each(Object.entries(worstTexts))("1 MB of %s is given back by a text, and taken for no option", (_name, make) => {
+  const text = make(usual / 4)
+  expect(escapeMarkup(text).length).toBeGreaterThanOrEqual(text.length)
+  expect(optionMeant(text, [{ id: "yes", label: "Yes" }])).toBeUndefined()
 })
 
 test.each([

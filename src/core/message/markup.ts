@@ -68,7 +68,7 @@ export function plainText(text: string): MarkedText {
 export function escapeMarkup(text: string): string {
   return text
     .replace(/[\\`*_[\]<>&!]/g, "\\$&")
-    .replace(/^(\s*)([-+]|\d+[.)])(\s)/gm, (_all, lead: string, mark: string, gap: string) => {
+    .replace(/^([^\S\n]*)([-+]|\d+[.)])(\s)/gm, (_all, lead: string, mark: string, gap: string) => {
       return `${lead}${mark.slice(0, -1)}\\${mark.slice(-1)}${gap}`
     })
 }

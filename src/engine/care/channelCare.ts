@@ -147,21 +147,27 @@ export class ChannelCare {
     return this.show(key)
   }
 
-  /** Removes a channel, what waits to be handled or sent with it; what was said stays on record. */
-  async remove(key: string, by: string, ifMatch?: string): Promise<void> {
+  /**
+   * Removes a channel, and what waits to be handled or sent on it; what was said stays on record. Gives why our address
+   * could not be taken away from the provider, where that is so.
+   */
+  async remove(key: string, by: string, ifMatch?: string): Promise<string | undefined> {
     await this.parts.channels.refresh()
     const { row } = this.known(key)
     if (ifMatch !== undefined && ifMatch !== tagOf(row)) throw changedMeanwhile(key)
-    await this.disconnect(key)
+    const why = await this.disconnect(key)
     await removeChannel(this.parts.database, key, by)
     await this.changed()
+    return why
   }
 
-  /** Takes our address away from the provider, where that can be done; one that does not answer keeps nobody. */
-  private async disconnect(key: string): Promise<void> {
+  /** Takes our address away from the provider, where that can be done; gives why it was not. */
+  private async disconnect(key: string): Promise<string | undefined> {
     const { row, channel } = this.known(key)
     const call = kindNamed(row.kind).account.disconnect?.(channel)
-    if (call) await perform(call, channel, undefined)
+    if (!call) return undefined
+    const outcome = judged(call, await perform(call, channel, undefined), channel)
+    return outcome.outcome === "accepted" ? undefined : outcome.why
   }
 
   /** How much waits on a channel that would be lost with it. */
@@ -357,7 +363,7 @@ function movedTo(
   return keyHosts({ ...rest, settings, ...(profile ? { profile } : {}) }).find((host) => !before.includes(host))
 }
 
-/** Those made by Wobbet itself are simply made anew. */
+/** Throws where a sealed secret could be sent to a new host. Wobbet makes its own secrets again instead. */
 function refuseSealed(
   kind: ChannelKind,
   channel: Channel,

@@ -15,6 +15,7 @@ import {
 } from "node:fs"
 import { dirname, join } from "node:path"
 import type { Logger } from "pino"
+import { reachablePlace, usersHere } from "../../store/otherUsers.ts"
 
 /**
  * The user that hosts run under when we are root: the one of this name, where there is one, or else a number that no
@@ -33,6 +34,8 @@ export class Housing {
   private readonly folder: string
   private script: string | undefined
   private guardian: ChildProcess | undefined
+  /** The hosts that live. */
+  private readonly watched = new Set<number>()
 
   /** @param user the hosts', where it is another than ours */
   private constructor(
@@ -40,7 +43,7 @@ export class Housing {
     private readonly hostScript: string,
     readonly user: number | undefined,
   ) {
-    this.folder = join(user === undefined ? home : reachable(home), "releases")
+    this.folder = join(user === undefined ? home : reachablePlace(home), "releases")
   }
 
   static prepare(home: string, hostScript: string, log: Logger): Housing {
@@ -83,21 +86,31 @@ export class Housing {
 
   /** Sees to it that a host ends when we do, even where we are killed and its own loop never ends. */
   watch(pid: number): void {
-    this.tellGuardian(`+ ${pid}`)
+    this.watched.add(pid)
+    if (this.guardian) this.guardian.stdin!.write(`+ ${pid}\n`)
+    else this.startGuarding()
   }
 
   unwatch(pid: number): void {
-    this.tellGuardian(`- ${pid}`)
+    this.watched.delete(pid)
+    this.guardian?.stdin!.write(`- ${pid}\n`)
   }
 
   close(): void {
-    this.guardian?.stdin?.end()
+    const { guardian } = this
     this.guardian = undefined
+    guardian?.stdin!.end()
   }
 
-  private tellGuardian(words: string): void {
-    this.guardian ??= startGuardian()
-    this.guardian.stdin?.write(`${words}\n`)
+  /** One that ends, because somebody killed it, is followed by another, which is told of all hosts. */
+  private startGuarding(): void {
+    const guardian = (this.guardian = startGuardian())
+    guardian.once("exit", () => {
+      if (this.guardian !== guardian) return
+      this.guardian = undefined
+      if (this.watched.size > 0) this.startGuarding()
+    })
+    for (const pid of this.watched) guardian.stdin!.write(`+ ${pid}\n`)
   }
 
   /** The host's own script, beside the bundles: where it was built, another user may not come. */
@@ -121,14 +134,22 @@ export class Housing {
     // Others may pass through what lies above, and look into nothing.
     mkdirSync(dirname(this.folder), { recursive: true, mode: 0o711 })
     mkdirSync(this.folder, { recursive: true, mode: 0o700 })
-    chmodSync(this.folder, 0o700)
-    if (this.user !== undefined) chownSync(this.folder, this.user, this.user)
+    // The hosts' user reads what it is told the name of, and writes nothing: what it could put here we would follow.
+    this.open(this.folder, 0o710)
     const file = join(this.folder, name)
     const draft = `${file}.${process.pid}`
-    writeFileSync(draft, content, { mode: 0o400 })
-    if (this.user !== undefined) chownSync(draft, this.user, this.user)
+    rmSync(draft, { force: true })
+    writeFileSync(draft, content, { mode: 0o400, flag: "wx" })
+    this.open(draft, 0o440)
     renameSync(draft, file)
     return file
+  }
+
+  /** Lets the hosts' user in as the group, where it is another than ours. */
+  private open(path: string, mode: number): void {
+    if (this.user === undefined) return
+    chownSync(path, process.getuid!(), this.user)
+    chmodSync(path, mode)
   }
 }
 
@@ -161,20 +182,12 @@ function startGuardian(): ChildProcess {
 }
 
 function userForHosts(): number {
-  const named = passwd().find(([name]) => name === hostUser.name)
-  if (named) return Number(named[2])
-  const taken = new Set(passwd().map(([, , id]) => Number(id)))
+  const users = usersHere()
+  const named = users.find(({ name }) => name === hostUser.name)
+  if (named) return named.uid
   let { id } = hostUser
-  while (taken.has(id)) id++
+  while (users.some(({ uid, gid }) => uid === id || gid === id)) id++
   return id
-}
-
-function passwd(): string[][] {
-  return existsSync("/etc/passwd")
-    ? readFileSync("/etc/passwd", "utf8")
-        .split("\n")
-        .map((line) => line.split(":"))
-    : []
 }
 
 /** Whether another user can run this very program. */
@@ -184,15 +197,5 @@ function canRun(user: number): boolean {
     return true
   } catch {
     return false
-  }
-}
-
-/** The home itself, or, when a folder above it is closed to other users, a place of its own that is open. */
-function reachable(home: string): string {
-  mkdirSync(home, { recursive: true, mode: 0o711 })
-  for (let folder = home; ; folder = dirname(folder)) {
-    if ((statSync(folder).mode & 0o001) === 0)
-      return join("/var/lib/wobbet", home.replaceAll("/", "-").replace(/^-/, ""))
-    if (folder === "/") return home
   }
 }

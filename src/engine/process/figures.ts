@@ -62,7 +62,7 @@ export class Figures {
   })
   private writing: Promise<void> = Promise.resolve()
   private readonly awaited = new LRUCache<string, number>({ max: mostAwaited })
-  private readonly started = new Map<string, () => void>()
+  private readonly callCounters = new Map<string, () => void>()
 
   constructor(
     private readonly parts: {
@@ -98,10 +98,10 @@ export class Figures {
   }
 
   called({ key, kind }: Counted, verdict: CallVerdict): void {
-    let counter = this.started.get(`${key} ${verdict}`)
+    let counter = this.callCounters.get(`${key} ${verdict}`)
     if (!counter) {
       const child = this.calls.labels({ channel: key, kind, verdict })
-      this.started.set(`${key} ${verdict}`, (counter = () => child.inc()))
+      this.callCounters.set(`${key} ${verdict}`, (counter = () => child.inc()))
     }
     counter()
   }

@@ -18,6 +18,8 @@ const heaviest = 1_000_000
 const patience = 5000
 /** Milliseconds the thread may take to start. */
 const startWithin = 30_000
+/** Looks that may wait for the thread; replies wait for none of them but the one under way. */
+const mostLooks = 24
 /** Megabytes the thread may use. */
 const memory = 256
 
@@ -93,9 +95,15 @@ export class Renderer {
     for (const { fail } of this.line.splice(0)) fail(new NotRendered("the service stopped", true))
   }
 
-  private ask(given: Ordered): Promise<RenderAnswer> {
+  private async ask(given: Ordered): Promise<RenderAnswer> {
+    const looks = this.line.filter(({ order }) => order.do === "looks").length
+    if (given.do === "looks" && looks >= mostLooks)
+      throw new NotRendered("too many long replies wait to be looked at", true)
     return new Promise<RenderAnswer>((done, fail) => {
-      this.line.push({ order: { ...given, id: this.next++ }, done, fail })
+      const waiting = { order: { ...given, id: this.next++ }, done, fail }
+      // What is said goes before what is only looked at, and behind the one under way.
+      const at = given.do === "looks" ? -1 : this.line.findIndex(({ order }, n) => n > 0 && order.do === "looks")
+      this.line.splice(at === -1 ? this.line.length : at, 0, waiting)
       if (this.line.length === 1) this.begin()
     }).then((answer) => {
       if ("fault" in answer) throw new NotRendered(answer.fault, false)

@@ -21,7 +21,7 @@ import {
 } from "../../store/access.ts"
 import type { ApiRoute, Given } from "../routes.ts"
 import { route } from "../routes.ts"
-import { fromOurPages, overHttps, sessionCookie } from "../visitors.ts"
+import { addressOf, fromOurPages, overHttps, sessionCookie } from "../visitors.ts"
 
 /** Bytes of a body that a stranger may send: a token, and no more. */
 const strangersBody = 4096
@@ -104,7 +104,12 @@ export const accessRoutes: ApiRoute[] = [
     summary: "Make a token",
     role: "owner",
     body: Joi.object({
-      name: Joi.string().max(100).required().description("whose it is; of those in use no two have the same"),
+      name: Joi.string()
+        .max(100)
+        .pattern(/^\P{C}+$/u)
+        .message("a token's name must not contain control characters")
+        .required()
+        .description("whose it is; of those in use no two have the same"),
       role: tokenRole.required(),
       channel: Joi.string().max(63).when("role", { is: "bring", then: Joi.required(), otherwise: Joi.forbidden() }),
       days: Joi.number().positive().max(3650).description("how long it is good; for ever when left out"),
@@ -165,8 +170,15 @@ async function openSession(
   const secret = randomBytes(32).toString("base64url")
   const csrf = randomBytes(16).toString("base64url")
   const seconds = sessionSeconds.longest
-  const id = await keepSession(database, { secret, kind: "session", csrf, visitor, seconds, address: request.ip })
-  await record(database, { name: visitor.name, id, address: request.ip }, "signed in", { with: visitor.id })
+  const id = await keepSession(database, {
+    secret,
+    kind: "session",
+    csrf,
+    visitor,
+    seconds,
+    address: addressOf(request),
+  })
+  await record(database, { name: visitor.name, id, address: addressOf(request) }, "signed in", { with: visitor.id })
   void reply.setCookie(name, secret, {
     path: "/",
     httpOnly: true,

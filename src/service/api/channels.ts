@@ -86,7 +86,8 @@ export const channelRoutes: ApiRoute[] = [
         .default("refuse")
         .description("what becomes of messages and replies that wait: the call is refused, or they are dropped"),
     }),
-    answers: "What waited, and was dropped with it.",
+    answers:
+      "What waited, and was dropped with it; and why the provider may still call, where our address stayed there.",
     troubles: ["taken", "changed"],
     handle: async ({ engine, params, query, by, headers }) => {
       const key = params.key!
@@ -99,9 +100,9 @@ export const channelRoutes: ApiRoute[] = [
           "Let them be done first, or remove the channel with waiting=drop (on the command line --drop-waiting): then they are lost.",
           "waiting",
         )
-      await engine.care.remove(key, by.name, matching(headers).ifMatch)
+      const stillCalls = await engine.care.remove(key, by.name, matching(headers).ifMatch)
       await record(engine.database, by, "channel removed", { key, ...waiting })
-      return waiting
+      return { ...waiting, ...(stillCalls === undefined ? {} : { stillCalls }) }
     },
   }),
   route("GET /channels/{key}/waiting", {

@@ -17,8 +17,13 @@ const wishes: { [word: string]: NonNullable<Message["wish"]> } = {
   INFO: "help",
 }
 
+/** Characters of such a word with all that people write around it. */
+const longestWish = 100
+
 /** What a text asks of the sending itself, when the word stands alone in it. */
 export function wishIn(text: string): Message["wish"] {
+  // Nothing longer is such a word: a pattern that looks for an end takes long where there is none.
+  if (text.length > longestWish) return undefined
   const word = text
     .trim()
     .replace(/[.!]+$/, "")
