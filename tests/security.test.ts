@@ -323,6 +323,10 @@ describe("a channel's keys", () => {
     for (const form of [secret, encodeURIComponent(secret), Buffer.from(secret).toString("hex")])
       expect(kept).not.toContain(form)
     expect(kept).not.toContain(Buffer.from(`user:${secret}`).toString("base64").slice(8, -4))
+    // Nor does it come back where the provider does not let our address go.
+    const { stillCalls } = await owner.removeChannel("echoed", "drop")
+    expect(stillCalls).toContain("bad:")
+    expect(stillCalls).not.toContain(secret)
   })
 
   test("that calls are proven by can be replaced without losing one", async () => {
@@ -358,7 +362,7 @@ describe("a channel", () => {
     await owner.pauseChannel(other.key)
     await other.say("say later")
     await eventually(async () => (await owner.channelWaiting(other.key)).turns === 1, "a message to wait")
-    await expect(owner.removeChannel(other.key)).rejects.toThrow("1 messages wait for their turn")
+    await expect(owner.removeChannel(other.key)).rejects.toThrow("1 message for a turn, 0 replies to be sent")
     expect(await owner.removeChannel(other.key, "drop")).toEqual({ turns: 1, replies: 0, parked: 0 })
     await expect(owner.channel(other.key)).rejects.toThrow("There is no channel")
     expect((await post(`/in/${other.key}`, {})).status).toBe(404)

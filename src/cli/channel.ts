@@ -1,10 +1,11 @@
 import type { Command } from "commander"
 import { ApiError } from "../client/client.ts"
 import type { ChannelCheck, ChannelShown, Comparison } from "../client/types.ts"
-import { connect } from "./context.ts"
+import { CommandFault, connect } from "./context.ts"
 import { learnCommand } from "./learn.ts"
 import type { Values } from "./values.ts"
 import { collect, pairs, secrets } from "./values.ts"
+import { counted } from "../client/counted.ts"
 import { asJson, colors, print, table, when, wrapped } from "./output.ts"
 
 /** `wobbet channel …`: add channels and look after them. */
@@ -83,7 +84,9 @@ async function remove(key: string, options: Json & { dropWaiting?: boolean }): P
   if (asJson(options, dropped)) return
   const { turns, replies, parked } = dropped
   const lost =
-    turns + replies + parked > 0 ? ` With it went ${turns} messages, ${replies} replies and ${parked} parked.` : ""
+    turns + replies + parked > 0
+      ? ` With it went ${counted(turns, "message")}, ${counted(replies, "reply", "replies")} and ${parked} parked.`
+      : ""
   print(`Removed ${key}.${lost} What was said on it stays on record.`)
   if (dropped.stillCalls !== undefined)
     print(
@@ -96,6 +99,13 @@ async function change(key: string, options: Values & { keepFormer?: boolean; dro
   const settings = Object.fromEntries(
     Object.entries(pairs(options.set)).map(([name, value]) => [name, value === "" ? null : value]),
   )
+  if (options.keepFormer && !options.secret)
+    throw new CommandFault(
+      "--keep-former keeps the secrets that are replaced, and none is.",
+      "Name the new one: --secret name=…",
+    )
+  if (!options.set && !options.secret && !options.dropFormer)
+    throw new CommandFault("Nothing is named that should change.", "Name it: --set name=value, or --secret name=…")
   const changed = await connect().changeChannel(key, {
     settings,
     secrets: secrets(options.secret),
@@ -105,7 +115,8 @@ async function change(key: string, options: Values & { keepFormer?: boolean; dro
   if (asJson(options, changed)) return
   if (changed.formerSecrets && options.keepFormer)
     print(`The former ${changed.formerSecrets.join(" and ")} still counts: drop it once the provider has the new one.`)
-  if (options.dropFormer && !options.set && !options.secret) return print(`Dropped the former secrets of ${key}.`)
+  if (options.dropFormer && !options.set && !options.secret)
+    return print(`Only the present secrets of ${key} count now.`)
   const names = [...Object.keys(settings), ...(options.secret ?? []).map((pair) => pair.split("=")[0])]
   print(`Changed ${key}: ${names.join(", ")}.`)
   if (toldOf.some((name) => name in settings) || names.includes("hookSecret"))

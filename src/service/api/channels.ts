@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { counted } from "../../client/counted.ts"
 import { Trouble } from "../../engine/trouble.ts"
 import { record } from "../../store/access.ts"
 import type { ApiRoute } from "../routes.ts"
@@ -96,7 +97,7 @@ export const channelRoutes: ApiRoute[] = [
       if (some && query.waiting === "refuse")
         throw new Trouble(
           "taken",
-          `On "${key}" ${waiting.turns} messages wait for their turn, ${waiting.replies} replies wait to be sent, and ${waiting.parked} are parked.`,
+          `Something waits on "${key}": ${counted(waiting.turns, "message")} for a turn, ${counted(waiting.replies, "reply", "replies")} to be sent, and ${counted(waiting.parked, "decision")} of a person.`,
           "Let them be done first, or remove the channel with waiting=drop (on the command line --drop-waiting): then they are lost.",
           "waiting",
         )
