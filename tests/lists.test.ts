@@ -146,6 +146,39 @@ test("page by page every list of messages gives what is in the record and meets 
   expect(many).toBeGreaterThan(25)
 })
 
+test("pages of a conversation follow its line, where ids were made in another order than places were given", async () => {
+  const { database, record } = small
+  const { large: conversation } = record
+  const line = async () => {
+    const sql = `SELECT id FROM messages WHERE conversation = '${conversation}' ORDER BY position DESC`
+    return (await rows<{ id: string }>(database, sql)).map((row) => row.id)
+  }
+  await rows(database, "BEGIN")
+  try {
+    const before = await line()
+    // Of every five messages the last comes first.
+    await rows(
+      database,
+      `UPDATE messages SET position = position + CASE WHEN position % 5 = 4 THEN -4 ELSE 1 END WHERE conversation = '${conversation}'`,
+    )
+    const wanted = await line()
+    expect(wanted).not.toEqual(before)
+    const shown = new Map((await messagesById(database, wanted)).map((row) => [row.id, row]))
+    for (const query of ["", "&direction=in", "&status=handled", "&status=failed", "&doubtful=true"]) {
+      const path = `/messages?conversation=${conversation}${query}`
+      const fits = meets(new URL(path, "http://wobbet").searchParams)
+      const fitting = wanted.filter((id) => fits(shown.get(id)!))
+      for (const page of [3, 4, 50])
+        expect([query, await all(database, { name: query, path }, { limit: page, within: Infinity })]).toEqual([
+          query,
+          fitting,
+        ])
+    }
+  } finally {
+    await rows(database, "ROLLBACK")
+  }
+})
+
 /** The same conditions, by going through all of them. */
 function meets(query: URLSearchParams): (row: MessageRow) => boolean {
   const words = query.get("text")?.match(/[\p{L}\p{N}]+/gu)

@@ -24,7 +24,7 @@ export interface MessageFilter extends PageAsked {
 const above = "msg_~"
 const beneath = "msg_"
 
-/** The newest first. */
+/** The newest first: by their ids, and those of one conversation by their places in its line. */
 export async function findMessages(database: Database, filter: MessageFilter): Promise<Looked<MessageRow>> {
   const range = rangeOf(filter)
   const only = filter.status === undefined ? undefined : directionOf(filter.status)
@@ -46,8 +46,8 @@ function shown(database: Database, way: Way<string>, keeps: (row: MessageRow) =>
   return async (after, many) => {
     const step = await way(after, many)
     if (!step) return undefined
-    const found = await messagesById(database, step.rows)
-    return { rows: found.reverse().filter(keeps), reached: step.reached }
+    const found = new Map((await messagesById(database, step.rows)).map((row) => [row.id, row]))
+    return { rows: step.rows.flatMap((id) => found.get(id) ?? []).filter(keeps), reached: step.reached }
   }
 }
 
@@ -115,7 +115,11 @@ function waysTo(database: Database, filter: MessageFilter, asked: Conditions, ra
   const ways: Way<string>[] = []
   if (filter.doubtful === true) ways.push(narrow(doubtful(database, range)))
   if (status !== undefined) ways.push(...standing(database, status, range).map(narrow))
-  if (conversation !== undefined) return [...ways, inConversation(database, conversation, asked, range)]
+  if (conversation !== undefined)
+    return [
+      ...ways.map((way) => inLineOf(database, conversation, way, range)),
+      inConversation(database, conversation, asked, range),
+    ]
   const rare = ways.length > 0 && !(status! in lines)
   if (event !== undefined && event !== "text") ways.push(walk("m.event = ? AND m.event <> 'text'", [event]))
   if (channel !== undefined) ways.push(walk("m.channel = ?", [channel]))
@@ -152,8 +156,8 @@ function chunks(
   looked: { fits: string; from: string; order: string },
   { handedOn }: Range,
 ): (values: unknown[], many: number) => Promise<Chunk> {
-  const sql = `WITH s AS MATERIALIZED (SELECT m.id, ${looked.fits} AS fits FROM messages m WHERE ${looked.from} ORDER BY ${looked.order} DESC LIMIT ?)
-    SELECT ARRAY(SELECT id FROM s WHERE fits ORDER BY id DESC LIMIT ?)::text[] AS ids, (SELECT min(id COLLATE "C") FROM s) AS least, (SELECT count(*) FROM s) AS seen`
+  const sql = `WITH s AS MATERIALIZED (SELECT m.id, ${looked.order} AS place, ${looked.fits} AS fits FROM messages m WHERE ${looked.from} ORDER BY ${looked.order} DESC LIMIT ?)
+    SELECT ARRAY(SELECT id FROM s WHERE fits ORDER BY place DESC LIMIT ?)::text[] AS ids, (SELECT id FROM s ORDER BY place LIMIT 1) AS least, (SELECT count(*) FROM s) AS seen`
   return async (values, many) => (await hotRows<Chunk>(database, sql, [...values, many, handedOn]))[0]!
 }
 
@@ -168,21 +172,56 @@ function walking(database: Database, along: Conditions, asked: Conditions, range
   }
 }
 
-/** The order of a conversation's line is that of its ids, and has an index. */
+/**
+ * Places in a conversation's line are given as messages are stored, and ids as they are made: of two processes, or of an
+ * answer and what was said meanwhile, the later id may have the earlier place. So its pages follow the places alone.
+ */
 function inConversation(database: Database, conversation: string, asked: Conditions, range: Range): Way<string> {
-  const { low, high, handedOn } = range
-  // A cursor may name a message of another conversation, where another way came furthest: then there is no place to begin at.
-  const from = `m.conversation = ? AND m.position < coalesce((SELECT position FROM messages WHERE id = ? AND conversation = ?), ${Number.MAX_SAFE_INTEGER})`
+  const { low, high } = range
+  const from = "m.conversation = ? AND m.position < ?"
   const fits = `m.id < ? AND m.id >= ? AND ${asked.sql}`
   const chunk = chunks(database, { fits, from, order: "m.position" }, range)
-  let first: string | undefined
   return async (after, many) => {
-    first ??= lower(after, high)
-    const values = [first, low, ...asked.values, conversation, after ?? "", conversation]
+    const place = await placeInLine(database, conversation, after)
+    // A cursor that names no message of this conversation says at least how old they are.
+    const below = place === undefined ? lower(after, high) : high
+    const values = [below, low, ...asked.values, conversation, place ?? Number.MAX_SAFE_INTEGER]
     const found = await chunk(values, many)
     if (found.least !== null && found.least < low) return { rows: found.ids, reached: undefined }
-    return stepFrom(found, many, handedOn)
+    return stepFrom(found, many, range.handedOn)
   }
+}
+
+/** What another way leads to, by the places in a conversation's line; no way where that is too much to be sorted. */
+function inLineOf(database: Database, conversation: string, way: Way<string>, range: Range): Way<string> {
+  return async (after, many) => {
+    const whole: string[] = []
+    let reached: string | undefined
+    do {
+      const step = await way(reached, many)
+      if (!step || whole.length > longestLine) return undefined
+      whole.push(...step.rows)
+      reached = step.reached
+    } while (reached !== undefined)
+    const place = await placeInLine(database, conversation, after)
+    const found = await hotRows<{ id: string }>(
+      database,
+      "SELECT i.id FROM unnest(?::text[]) i (id) CROSS JOIN LATERAL (SELECT position FROM messages WHERE id = i.id) m WHERE position < ? AND i.id < ? ORDER BY position DESC",
+      [whole, place ?? Number.MAX_SAFE_INTEGER, place === undefined ? lower(after, range.high) : range.high],
+    )
+    return { rows: found.map((row) => row.id), reached: undefined }
+  }
+}
+
+/** Where a message stands in a conversation's line; undefined where it isn't one of that conversation. */
+async function placeInLine(database: Database, conversation: string, message: string | undefined) {
+  if (message === undefined) return undefined
+  const [found] = await hotRows<{ position: number }>(
+    database,
+    "SELECT position FROM messages WHERE id = ? AND conversation = ?",
+    [message, conversation],
+  )
+  return found?.position
 }
 
 /** Some months of the record: ids below one and from another on, and the time in which they were made. */
