@@ -3,6 +3,7 @@ import { createHash } from "node:crypto"
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import { fileURLToPath } from "node:url"
+import { brotliCompressSync, gzipSync } from "node:zlib"
 
 const root = fileURLToPath(new URL("..", import.meta.url))
 const { version } = JSON.parse(readFileSync(join(root, "package.json"), "utf8"))
@@ -76,6 +77,18 @@ async function buildConsole() {
   const { build: viteBuild } = await import("vite")
   rmSync(join(root, "dist/console"), { recursive: true, force: true })
   await viteBuild({ root: join(root, "src/console"), configFile: join(root, "vite.config.mjs"), logLevel: "warn" })
+  compress(join(root, "dist/console"))
+}
+
+/** Beside each file the same, compressed as well as it goes: nobody waits for that at every request. */
+function compress(folder) {
+  for (const entry of readdirSync(folder, { withFileTypes: true, recursive: true })) {
+    if (!entry.isFile() || !/\.(js|css|svg|html)$/.test(entry.name)) continue
+    const path = join(entry.parentPath, entry.name)
+    const content = readFileSync(path)
+    writeFileSync(`${path}.br`, brotliCompressSync(content))
+    writeFileSync(`${path}.gz`, gzipSync(content, { level: 9 }))
+  }
 }
 
 function hashOf(paths, keep = () => true) {

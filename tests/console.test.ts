@@ -57,15 +57,17 @@ test("a wrong token is told, the right one lets in", async () => {
   const { token } = service.client as unknown as { token: string }
   await page.getByLabel("Token").fill(token)
   await page.getByRole("button", { name: "Sign in" }).click()
+  await page.getByText("Choose a conversation.").waitFor()
+  await page.getByRole("link", { name: /Ines/ }).click()
   await page.getByRole("heading", { name: "Ines" }).waitFor()
 })
 
 test("a conversation is a ledger that grows by itself, with its state beside it", async () => {
   const ledger = page.getByLabel("Ledger")
-  await ledger.getByText("count 1").waitFor()
+  await ledger.getByText("count 1", { exact: true }).waitFor()
   await page.getByLabel("What is remembered").getByText('"n": 1').waitFor()
   await stage.say("count")
-  await ledger.getByText("count 2").waitFor()
+  await ledger.getByText("count 2", { exact: true }).waitFor()
   await page.getByLabel("What is remembered").getByText('"n": 2').waitFor()
 })
 
@@ -73,7 +75,7 @@ test("a person answers by hand, once, with Enter", async () => {
   const before = (await stage.answers()).length
   await page.getByLabel("Answer by hand").fill("I am **here**")
   await page.getByLabel("Answer by hand").press("Enter")
-  await page.getByLabel("Ledger").getByText("I am here").waitFor()
+  await page.getByLabel("Ledger").getByText("I am here", { exact: true }).waitFor()
   const answers = await stage.answered(before + 1)
   expect(answers.at(-1)!.text).toBe("I am here")
   expect(answers).toHaveLength(before + 1)
@@ -105,10 +107,12 @@ test("a failed turn breaks the rail with its reason beneath, and can be dropped 
   await page.goto(`${service.address}/passages/${parked.message}`)
   await page.getByText("Stopped at “handled”.").waitFor()
   await page.getByText("the fog is too thick").first().waitFor()
-  await page.getByLabel("1 need you").waitFor()
+  await page.getByText("1 need you").waitFor()
   await page.getByRole("button", { name: "Drop" }).click()
+  await page.getByText("It is never answered; it stays on record as dropped.").waitFor()
+  await page.getByRole("group", { name: "Drop" }).getByRole("button", { name: "Drop" }).click()
   await page.getByText("local chose to drop").waitFor()
-  await page.getByLabel("1 need you").waitFor({ state: "detached" })
+  await page.getByText("1 need you").waitFor({ state: "detached" })
 }, 60_000)
 
 test("a message's state is the same word in the ledger, in the list of passages and on its own page", async () => {

@@ -12,6 +12,7 @@ import type {
   Explanation,
   FieldRole,
   KindLook,
+  KindFields,
   KindShown,
   LearnedAgreement,
   LearningShown,
@@ -112,6 +113,7 @@ export interface Api {
   "POST /parked/{id}/drop": { answer: ParkedView }
   "POST /looks": { body: { replies: object[]; kinds?: string[] }; answer: Page<KindLook> }
   "GET /kinds": { answer: Page<KindShown> }
+  "GET /kinds/{kind}": { query: { profile?: string }; answer: KindFields }
   /** The content itself. */
   "GET /media/{hash}": { answer: unknown }
   "GET /bot": { answer: BotView }

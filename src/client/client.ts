@@ -1,4 +1,6 @@
 import type { AnswerOf, Operation } from "./api.ts"
+import type { FollowOptions, LiveState, Told } from "./follow.ts"
+import { follow } from "./follow.ts"
 import type { CarriedAnswer, CarriedCall, LearnedAgreement, LiveEvent } from "./types.ts"
 
 /** The service said no: what happened, what to do, and the field that is wrong where one is. */
@@ -8,6 +10,8 @@ export class ApiError extends Error {
     detail: string,
     readonly remedy: string,
     readonly field?: string,
+    /** The whole answer, as RFC 9457 has it. */
+    readonly problem?: { [member: string]: unknown },
   ) {
     super(detail)
   }
@@ -17,6 +21,16 @@ export class ApiError extends Error {
 export class NoService extends Error {
   constructor(readonly url: string) {
     super(`No Wobbet service answers at ${url}.`)
+  }
+}
+
+/** Somebody else answers at the address. */
+export class NotWobbet extends Error {
+  constructor(
+    readonly url: string,
+    says: string,
+  ) {
+    super(`What answers at ${url} is not Wobbet: ${says}.`)
   }
 }
 
@@ -33,6 +47,8 @@ export interface SendRequest {
 export class Client {
   /** Repeated with every change when a session cookie signs us in. */
   csrf: string | undefined
+  /** Told when the service knows us no longer: the session has ended, or the token is gone. */
+  refused: ((error: Error) => void) | undefined
 
   /** @param url of the service; empty for the page's own. */
   constructor(
@@ -104,6 +120,8 @@ export class Client {
 
   looks = (replies: object[]) => this.ask("POST /looks", { body: { replies } })
   kinds = () => this.ask("GET /kinds")
+  /** @param profile of the gateway, where the kind speaks by one */
+  kind = (kind: string, profile?: string) => this.ask("GET /kinds/{kind}", { at: kind, query: { profile } })
 
   bot = () => this.ask("GET /bot")
   checkBot = (folder?: string) => this.ask("POST /bot/check", { body: folder ? { folder } : {} })
@@ -124,27 +142,23 @@ export class Client {
   revokeToken = (idOrName: string) => this.ask("DELETE /tokens/{id}", { at: idOrName })
   audit = (query: Query = {}) => this.ask("GET /audit", { query })
 
-  /** What happens, as it happens, until the signal ends it. Goes on after a break where it was broken off. */
-  async *live(signal: AbortSignal): AsyncGenerator<LiveEvent> {
-    let cursor: string | undefined
-    while (!signal.aborted) {
-      const answer = await this.fetch(`${this.url}/api/v1/live`, {
-        headers: { ...this.identify(), ...(cursor ? { "last-event-id": cursor } : {}) },
-        signal,
-      })
-      if (!answer.ok || !answer.body) throw await errorOf(answer)
-      try {
-        for await (const event of readEvents(answer.body, signal)) {
-          cursor = event.id ?? cursor
-          if (event.event !== "happened") continue
-          for (const item of JSON.parse(event.data) as LiveEvent[]) yield item
-        }
-      } catch (error) {
-        if (signal.aborted) return
-        if (!(error instanceof TypeError)) throw error
-      }
-      await new Promise((resolve) => setTimeout(resolve, 500))
-    }
+  /** What happens, as it happens, until the signal ends it; after a break it resumes where it was. */
+  async *live(signal: AbortSignal, state?: (state: LiveState) => void): AsyncGenerator<LiveEvent> {
+    for await (const told of this.follow({ signal, ...(state ? { state } : {}) }))
+      if (told.event === "happened") yield* told.items
+  }
+
+  /** The live stream itself, over every break. */
+  follow(options: Omit<FollowOptions, "open" | "failure">): AsyncGenerator<Told> {
+    return follow({
+      ...options,
+      failure: errorOf,
+      open: (cursor, signal) =>
+        this.fetch(`${this.url}/api/v1/live`, {
+          headers: { ...this.identify(), ...(cursor ? { "last-event-id": cursor } : {}) },
+          signal,
+        }),
+    })
   }
 
   /** @param given.at what stands in the path in the place of its parameter */
@@ -167,8 +181,13 @@ export class Client {
         ...(body ? { body: JSON.stringify(body) } : {}),
       },
     )
-    if (!answer.ok) throw await errorOf(answer)
-    return (answer.status === 204 ? undefined : await answer.json()) as AnswerOf<Name>
+    if (!answer.ok) {
+      const error = await errorOf(answer)
+      if (answer.status === 401) this.refused?.(error)
+      throw error
+    }
+    if (answer.status === 204) return undefined as AnswerOf<Name>
+    return (await readJson(answer)) as AnswerOf<Name>
   }
 
   private identify(): { [name: string]: string } {
@@ -188,39 +207,32 @@ export class Client {
   }
 }
 
-async function errorOf(answer: Response): Promise<ApiError> {
-  const problem = (await answer.json().catch(() => ({}))) as { detail?: string; remedy?: string; field?: string }
-  return new ApiError(
-    answer.status,
-    problem.detail ?? `The service answered ${answer.status}.`,
-    problem.remedy ?? "",
-    problem.field,
-  )
+/** An answer of the service; everything else at the address is somebody else's. */
+async function readJson(answer: Response): Promise<unknown> {
+  const text = await answer.text()
+  try {
+    return JSON.parse(text)
+  } catch {
+    throw new NotWobbet(new URL(answer.url).origin, `it answers ${answer.status} with ${sortOf(answer)}`)
+  }
 }
 
-/** Server-sent events, as the HTML standard writes them. */
-async function* readEvents(
-  body: ReadableStream<Uint8Array>,
-  signal: AbortSignal,
-): AsyncGenerator<{ id?: string; event: string; data: string }> {
-  const decoder = new TextDecoder()
-  let text = ""
-  const reader = body.getReader()
-  // fetch keeps only a weak hold of what its signal would break off: a stream that lasts may not hear of it.
-  signal.addEventListener("abort", () => void reader.cancel().catch(() => undefined), { once: true })
-  for (;;) {
-    const { done, value } = await reader.read()
-    if (done) return
-    text += decoder.decode(value, { stream: true })
-    for (let end = text.indexOf("\n\n"); end !== -1; end = text.indexOf("\n\n")) {
-      const fields: { [name: string]: string } = {}
-      for (const line of text.slice(0, end).split("\n")) {
-        const at = line.indexOf(":")
-        if (at > 0) fields[line.slice(0, at)] = line.slice(at + 1).trim()
-      }
-      text = text.slice(end + 2)
-      if (fields.data !== undefined)
-        yield { ...(fields.id ? { id: fields.id } : {}), event: fields.event ?? "message", data: fields.data }
-    }
-  }
+function sortOf(answer: Response): string {
+  return answer.headers.get("content-type")?.split(";")[0] ?? "no content type"
+}
+
+async function errorOf(answer: Response): Promise<Error> {
+  const isProblem = sortOf(answer) === "application/problem+json"
+  // A proxy that cannot reach the service speaks for itself.
+  if (!isProblem && answer.status < 500)
+    return new NotWobbet(new URL(answer.url).origin, `it answers ${answer.status} with ${sortOf(answer)}`)
+  const problem = (isProblem ? await answer.json().catch(() => ({})) : {}) as { [member: string]: unknown }
+  const text = (name: string) => (typeof problem[name] === "string" ? problem[name] : undefined)
+  return new ApiError(
+    answer.status,
+    text("detail") ?? `The service, or a proxy before it, answered ${answer.status}.`,
+    text("remedy") ?? "Try again in a moment.",
+    text("field"),
+    isProblem ? problem : undefined,
+  )
 }

@@ -459,6 +459,26 @@ export interface LookView {
   segments?: { alphabet: string; units: number; count: number; left: number }
 }
 
+/** One setting or secret, as a form needs it to ask for it. */
+export interface FieldHelp {
+  name: string
+  /** What it means, in words. */
+  says: string
+  required: boolean
+  /** What it may be, where it is one of a few. */
+  options?: string[]
+  default?: string | number | boolean
+  /** Whether every kind of channel has it, and most do without. */
+  common: boolean
+}
+
+/** What a channel of a kind is asked for when it is made. */
+export interface KindFields {
+  kind: string
+  settings: FieldHelp[]
+  secrets: FieldHelp[]
+}
+
 export interface KindShown {
   kind: string
   provider: string

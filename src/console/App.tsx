@@ -1,53 +1,79 @@
-import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react"
-import { useEffect, useState } from "react"
-import { Link, Navigate, NavLink, Route, Routes, useNavigate } from "react-router"
+import { lazy, Suspense, useEffect, useLayoutEffect, useRef, useState } from "react"
+import { Navigate, NavLink, Route, Routes, useLocation, useNavigate, useNavigationType } from "react-router"
 import { ApiError } from "../client/client.ts"
-import { Access } from "./pages/Access.tsx"
-import { Channels } from "./pages/Channels.tsx"
+import { forgetSeen, useData } from "./data.ts"
+import { forgetBoxes } from "./drafts.ts"
+import { openLive, tryNow, useLive } from "./live.ts"
 import { Conversations } from "./pages/Conversations.tsx"
-import { Looks } from "./pages/Looks.tsx"
 import { Parked } from "./pages/Parked.tsx"
 import { PassagePage } from "./pages/PassagePage.tsx"
 import { Passages } from "./pages/Passages.tsx"
 import { SignIn } from "./pages/SignIn.tsx"
-import { openLive, service, useData } from "./service.ts"
-import type { Theme } from "./theme.ts"
-import { clock } from "./time.ts"
-import { chooseTheme, chosenTheme } from "./theme.ts"
+import { AccountMenu } from "./parts/AccountMenu.tsx"
+import { Banners } from "./parts/Banners.tsx"
+import { Empty } from "./parts/basics.tsx"
+import { Boundary } from "./parts/Boundary.tsx"
+import { service } from "./service.ts"
+import type { Visitor } from "./visitor.ts"
+import { may, VisitorContext } from "./visitor.ts"
 
-interface Visitor {
-  name: string
-  role: string
-}
+// What is looked at less often comes when it is asked for.
+const Access = lazy(async () => ({ default: (await import("./pages/Access.tsx")).Access }))
+const Channels = lazy(async () => ({ default: (await import("./pages/Channels.tsx")).Channels }))
+const Looks = lazy(async () => ({ default: (await import("./pages/Looks.tsx")).Looks }))
 
 /** Who is signed in decides between the sign-in and the pages. */
 export function App() {
   const [visitor, setVisitor] = useState<Visitor | "nobody" | undefined>(undefined)
+  const [ended, setEnded] = useState(false)
+  const [away, setAway] = useState(false)
   const enter = (found: Visitor & { csrf?: string }) => {
     service.csrf = found.csrf
+    setEnded(false)
     setVisitor(found)
   }
+  const leave = () => {
+    forgetBoxes()
+    forgetSeen()
+    setVisitor("nobody")
+  }
   useEffect(() => {
+    // Whatever is asked for once the session has ended leads to the sign-in, and from there back to the same page.
+    service.refused = () =>
+      setVisitor((before) => {
+        if (before !== undefined && before !== "nobody") setEnded(true)
+        return before === undefined ? before : "nobody"
+      })
     const once = new URLSearchParams(location.search).get("once")
     const spend = location.pathname === "/signin" && once !== null
-    const asked = spend ? service.signInOnce(once) : service.session()
-    asked
-      .then((found) => {
-        if (spend) history.replaceState(null, "", "/")
-        enter(found)
-      })
-      .catch((error: Error) => {
-        if (error instanceof ApiError && error.status < 500) setVisitor("nobody")
-        else setTimeout(() => location.reload(), 3000)
-      })
+    let timer: ReturnType<typeof setTimeout>
+    const ask = () =>
+      void (spend ? service.signInOnce(once) : service.session())
+        .then((found) => {
+          if (spend) history.replaceState(null, "", "/")
+          enter(found)
+        })
+        .catch((error: Error) => {
+          if (error instanceof ApiError && error.status < 500) return setVisitor("nobody")
+          setAway(true)
+          timer = setTimeout(ask, 3000)
+        })
+    ask()
+    return () => clearTimeout(timer)
   }, [])
-  if (visitor === undefined) return <p className="p-8 text-sm text-quiet">One moment …</p>
-  if (visitor === "nobody") return <SignIn done={enter} />
-  return <Signed visitor={visitor} leave={() => setVisitor("nobody")} />
+  if (visitor === undefined)
+    return (
+      <p role="status" className="p-8 text-sm text-quiet">
+        {away ? "The service does not answer. It is asked again every 3 s." : "One moment …"}
+      </p>
+    )
+  if (visitor === "nobody") return <SignIn done={enter} ended={ended} />
+  return (
+    <VisitorContext value={visitor}>
+      <Signed visitor={visitor} leave={leave} />
+    </VisitorContext>
+  )
 }
-
-/** Only owners have anything to do on the last. */
-const pagesFor = (role: string) => pages.filter(({ path }) => path !== "/access" || role === "owner")
 
 const pages = [
   { path: "/conversations", name: "Conversations" },
@@ -58,158 +84,161 @@ const pages = [
   { path: "/access", name: "Access" },
 ]
 
+/** Only owners have anything to do on the last. */
+const pagesFor = (visitor: Visitor) => pages.filter(({ path }) => path !== "/access" || may(visitor, "owner"))
+
 function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
   useEffect(() => openLive(), [])
-  usePageKeys(pagesFor(visitor.role))
-  const parked = useData("parked count", () => service.parked({ limit: 100 }))
-  const waiting = parked.data?.items.length ?? 0
+  const offered = pagesFor(visitor)
+  usePageKeys(offered)
+  const page = useScrollBack()
+  const { pathname } = useLocation()
   return (
-    <div className="flex min-h-dvh flex-col">
-      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:bg-paper focus:p-2">
+    <div className="flex h-dvh flex-col">
+      <a
+        href="#page"
+        onClick={(event) => {
+          event.preventDefault()
+          page.current?.focus()
+        }}
+        className="sr-only focus:not-sr-only focus:absolute focus:z-20 focus:bg-paper focus:p-2"
+      >
         To the page
       </a>
       <header className="flex flex-wrap items-center gap-x-6 gap-y-1 border-b border-line bg-paper px-4 py-2">
         <span className="flex items-center gap-2 font-semibold tracking-wide">
-          <svg viewBox="0 0 34 16" width="34" height="16" aria-hidden="true">
-            <path d="M4 8 H30" stroke="var(--spruce)" strokeWidth="3" />
-            <circle cx="4" cy="8" r="4" fill="var(--spruce)" />
-            <circle cx="17" cy="8" r="4" fill="var(--spruce)" />
-            <circle cx="30" cy="8" r="3" fill="var(--paper)" stroke="var(--spruce)" strokeWidth="2" />
-          </svg>
+          <Mark />
           Wobbet
         </span>
         <nav aria-label="Pages" className="order-3 flex w-full gap-1 overflow-x-auto sm:order-none sm:w-auto">
-          {pagesFor(visitor.role).map((page) => (
+          {offered.map(({ path, name }) => (
             <NavLink
-              key={page.path}
-              to={page.path}
+              key={path}
+              to={path}
               className={({ isActive }) =>
                 `border-b-2 px-2 py-1.5 text-sm whitespace-nowrap ${isActive ? "border-spruce font-semibold" : "border-transparent hover:border-line"}`
               }
             >
-              {page.name}
-              {page.path === "/parked" && waiting > 0 ? (
-                <span
-                  className="ml-1.5 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper"
-                  aria-label={`${waiting} need you`}
-                >
-                  {waiting === 100 ? "100+" : waiting}
-                </span>
-              ) : null}
+              {name}
+              {path === "/parked" ? <NeedYou /> : null}
             </NavLink>
           ))}
         </nav>
-        <div className="ml-auto">
-          <AccountMenu visitor={visitor} leave={leave} />
+        <div className="ml-auto flex items-center gap-3">
+          <LiveMark />
+          <AccountMenu visitor={visitor} pages={offered.length} leave={leave} />
         </div>
       </header>
-      <BotBanner />
-      <ChannelsBanner />
-      <main id="page" className="flex min-h-0 flex-1 flex-col">
-        <Routes>
-          <Route path="/conversations/:id?" element={<Conversations />} />
-          <Route path="/passages" element={<Passages />} />
-          <Route path="/passages/:id" element={<PassagePage />} />
-          <Route path="/channels/:key?" element={<Channels />} />
-          <Route path="/parked" element={<Parked />} />
-          <Route path="/looks" element={<Looks />} />
-          {visitor.role === "owner" ? <Route path="/access" element={<Access />} /> : null}
-          <Route path="*" element={<Navigate to="/conversations" replace />} />
-        </Routes>
+      <main
+        id="page"
+        ref={page}
+        tabIndex={-1}
+        className="relative flex min-h-0 flex-1 flex-col overflow-y-auto outline-none"
+      >
+        <Boundary at={pathname}>
+          <Suspense fallback={<Empty>One moment …</Empty>}>
+            <Routes>
+              <Route path="/conversations/:id?" element={<Conversations />} />
+              <Route path="/passages" element={<Passages />} />
+              <Route path="/passages/:id" element={<PassagePage />} />
+              <Route path="/channels/:key?" element={<Channels />} />
+              <Route path="/parked" element={<Parked />} />
+              <Route path="/looks" element={<Looks />} />
+              {may(visitor, "owner") ? <Route path="/access" element={<Access />} /> : null}
+              <Route path="*" element={<Navigate to="/conversations" replace />} />
+            </Routes>
+          </Suspense>
+        </Boundary>
       </main>
+      {/* Below the page: what appears here moves nothing that is being read. */}
+      <Boundary>
+        <Banners />
+      </Boundary>
     </div>
   )
 }
 
-/** A bot folder with faults is shown on every page, with file, line and remedy. */
-function BotBanner() {
-  const { data } = useData("bot", () => service.bot())
-  if (!data || data.faults.length === 0) return null
+function Mark() {
   return (
-    <aside role="alert" className="border-b border-damson bg-damson-wash px-4 py-2 text-sm text-damson">
-      <strong>The bot folder has faults.</strong>{" "}
-      {data.release ? "The version before still answers." : "No bot answers until it is fixed."}
-      <ul className="m-0 mt-1 list-none p-0">
-        {data.faults.map((fault) => (
-          <li key={`${fault.file}:${fault.line}:${fault.says}`}>
-            <code className="font-mono">
-              {[fault.file, fault.line, fault.column].filter((part) => part !== undefined).join(":")}
-            </code>{" "}
-            {fault.says}. {fault.remedy}
-          </li>
-        ))}
-      </ul>
-    </aside>
+    <svg viewBox="0 0 34 16" width="34" height="16" aria-hidden="true">
+      <path d="M4 8 H30" stroke="var(--spruce)" strokeWidth="3" />
+      <circle cx="4" cy="8" r="4" fill="var(--spruce)" />
+      <circle cx="17" cy="8" r="4" fill="var(--spruce)" />
+      <circle cx="30" cy="8" r="3" fill="var(--paper)" stroke="var(--spruce)" strokeWidth="2" />
+    </svg>
   )
 }
 
-/** A channel that learns, or whose calls are fetched from elsewhere, is said on every page while it lasts. */
-function ChannelsBanner() {
-  const { data } = useData("channels banner", () => service.channels())
-  const special = data?.items.filter((item) => item.learning ?? item.bringing) ?? []
-  if (special.length === 0) return null
+function NeedYou() {
+  const { data } = useData(
+    "parked count",
+    () => service.parked({ limit: 100 }),
+    ({ parked, channels }) => parked || channels,
+  )
+  const waiting = data?.items.length ?? 0
+  if (waiting === 0) return null
   return (
-    <aside role="status" className="border-b border-line bg-spruce-wash px-4 py-1.5 text-sm">
-      {special.map(({ key, learning, bringing }) => (
-        <p key={key}>
-          ◐{" "}
-          <Link to={`/channels/${key}`} className="font-semibold underline">
-            {key}
-          </Link>{" "}
-          {learning
-            ? `waits for a call to learn from, until ${clock(learning.until)} (begun by ${learning.by}): the next call is taken as a sample.`
-            : `is not answered here: its calls are fetched by ${bringing!.by}, ${bringing!.waiting} wait.`}
-        </p>
-      ))}
-    </aside>
+    <span className="ml-1.5 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper">
+      {waiting === 100 ? "100+" : waiting}
+      <span className="sr-only"> need you</span>
+    </span>
   )
 }
 
-const themes: { id: Theme; name: string }[] = [
-  { id: "system", name: "As the system" },
-  { id: "light", name: "Light" },
-  { id: "dark", name: "Dark" },
-]
-
-function AccountMenu({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
-  const [theme, setTheme] = useState(chosenTheme())
-  const item = "block w-full cursor-pointer px-3 py-1.5 text-left text-sm data-focus:bg-spruce-wash"
+/** Whether what is shown is what there is. */
+function LiveMark() {
+  const state = useLive()
+  const [now, setNow] = useState(Date.now())
+  const broken = state?.live === false
+  useEffect(() => {
+    if (!broken) return
+    setNow(Date.now())
+    const timer = setInterval(() => setNow(Date.now()), 1000)
+    return () => clearInterval(timer)
+  }, [broken])
+  if (state === undefined) return null
+  if (state.live)
+    return (
+      <span role="status" className="text-xs text-quiet">
+        <span aria-hidden="true">●</span> live
+      </span>
+    )
+  const seconds = Math.ceil((state.retryAt - now) / 1000)
   return (
-    <Menu>
-      <MenuButton className="cursor-pointer rounded-sm border border-line px-3 py-1 text-sm hover:border-spruce">
-        {visitor.name} <span className="text-quiet">({visitor.role})</span>
-      </MenuButton>
-      <MenuItems anchor="bottom end" className="z-10 mt-1 w-56 border border-line bg-paper py-1 shadow-md">
-        {themes.map(({ id, name }) => (
-          <MenuItem key={id}>
-            <button
-              type="button"
-              className={item}
-              onClick={() => {
-                chooseTheme(id)
-                setTheme(id)
-              }}
-            >
-              {theme === id ? "● " : "○ "}
-              {name}
-            </button>
-          </MenuItem>
-        ))}
-        <MenuItem>
-          <button
-            type="button"
-            className={`${item} border-t border-line`}
-            onClick={() => void service.signOut().then(leave)}
-          >
-            Sign out
-          </button>
-        </MenuItem>
-        <p className="border-t border-line px-3 py-1.5 text-xs text-quiet">
-          Keys: 1 to {pagesFor(visitor.role).length} pages, ↑ ↓ or j k in lists, / search
-        </p>
-      </MenuItems>
-    </Menu>
+    <span className="flex items-center gap-2 text-xs text-damson" title={state.why.message}>
+      <span role="status">
+        <span aria-hidden="true">✕</span> Not live
+      </span>
+      {seconds > 1 ? <span className="tabular-nums max-sm:hidden">tried again in {seconds} s</span> : null}
+      <button
+        type="button"
+        onClick={tryNow}
+        className="min-h-6 cursor-pointer rounded-sm border border-damson px-2 whitespace-nowrap"
+      >
+        Try now
+      </button>
+    </span>
   )
+}
+
+/** Where each place in the history was scrolled to. */
+const places = new Map<string, number>()
+
+/** Back returns to where one was; every other way leads to the top of a page. */
+function useScrollBack() {
+  const page = useRef<HTMLElement>(null)
+  const { key, pathname } = useLocation()
+  const way = useNavigationType()
+  useEffect(() => {
+    const element = page.current!
+    const note = () => void places.set(key, element.scrollTop)
+    element.addEventListener("scroll", note, { passive: true })
+    return () => element.removeEventListener("scroll", note)
+  }, [key])
+  useLayoutEffect(() => {
+    page.current!.scrollTop = way === "POP" ? (places.get(key) ?? 0) : 0
+  }, [pathname])
+  return page
 }
 
 /** The digits go to the pages, the slash to the search field. */

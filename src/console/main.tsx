@@ -2,14 +2,17 @@ import { StrictMode } from "react"
 import { createRoot } from "react-dom/client"
 import { BrowserRouter } from "react-router"
 import { App } from "./App.tsx"
+import { Boundary } from "./parts/Boundary.tsx"
 import { startTheme } from "./theme.ts"
 import "./style.css"
 
 startTheme()
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
-    <BrowserRouter>
-      <App />
-    </BrowserRouter>
+    <Boundary>
+      <BrowserRouter>
+        <App />
+      </BrowserRouter>
+    </Boundary>
   </StrictMode>,
 )

@@ -1,15 +1,16 @@
+import { kept } from "./browser.ts"
+
 export type Theme = "light" | "dark" | "system"
 
 const key = "wobbet-theme"
 
 export function chosenTheme(): Theme {
-  const kept = localStorage.getItem(key)
-  return kept === "light" || kept === "dark" ? kept : "system"
+  const chosen = kept.get(key)
+  return chosen === "light" || chosen === "dark" ? chosen : "system"
 }
 
 export function chooseTheme(theme: Theme): void {
-  if (theme === "system") localStorage.removeItem(key)
-  else localStorage.setItem(key, theme)
+  kept.set(key, theme === "system" ? undefined : theme)
   apply()
 }
 

@@ -161,7 +161,7 @@ function headersFor(request: FastifyRequest, engine: Engine): [name: string, val
     ["referrer-policy", "no-referrer"],
     ["cross-origin-resource-policy", "same-origin"],
     ["content-security-policy", "default-src 'none'; frame-ancestors 'none'"],
-    ...(request.url.startsWith("/assets/") ? [] : ([["cache-control", "no-store"]] as [string, string][])),
+    ...(/^\/(assets\/|favicon\.svg$)/.test(request.url) ? [] : ([["cache-control", "no-store"]] as [string, string][])),
     ...(overHttps(request, engine) ? ([["strict-transport-security", "max-age=31536000"]] as [string, string][]) : []),
   ]
 }
@@ -190,12 +190,20 @@ async function serveConsole(app: FastifyInstance, files: string): Promise<void> 
     return
   }
   const page = (_request: FastifyRequest, reply: FastifyReply) => consolePage(reply, files)
+  const assets = join(files, "assets")
   await app.register(serveFiles, {
     root: files,
     index: false,
     prefix: "/",
-    maxAge: "1h",
-    allowedPath: (path) => path !== "/index.html",
+    preCompressed: true,
+    cacheControl: false,
+    // What lies under assets has its content's hash in its name.
+    setHeaders: (reply, path) =>
+      void reply.header(
+        "cache-control",
+        path.startsWith(assets) ? "public, max-age=31536000, immutable" : "public, max-age=3600",
+      ),
+    allowedPath: (path) => !path.startsWith("/index.html"),
   })
   app.get("/", page)
   app.get("/index.html", page)

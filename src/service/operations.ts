@@ -40,6 +40,7 @@ export const operations: Record<Operation, [id: string, tag: string]> = {
   "POST /parked/{id}/drop": ["dropParked", "Parked"],
   "POST /looks": ["showLooks", "Replies"],
   "GET /kinds": ["listKinds", "Replies"],
+  "GET /kinds/{kind}": ["showKind", "Channels"],
   "GET /media/{hash}": ["getMedia", "Messages"],
   "GET /bot": ["getBot", "Bot"],
   "POST /bot/check": ["checkBot", "Bot"],

@@ -1,12 +1,16 @@
 import { useState } from "react"
 import type { FormEvent, ReactNode } from "react"
 import type { AuditShown, SessionShown, TokenShown } from "../../client/types.ts"
-import { Button, Copy, Empty, Problem } from "../parts/basics.tsx"
-import { service, useData } from "../service.ts"
+import { useData } from "../data.ts"
+import { Button, Copy, Empty, field, Problem } from "../parts/basics.tsx"
+import { Sure } from "../parts/Sure.tsx"
+import { service } from "../service.ts"
 import { when } from "../time.ts"
+import { roles, useTitle } from "../visitor.ts"
 
 /** Who may come in, who is in, and who did what; for owners. */
 export function Access() {
+  useTitle("Access")
   return (
     <div className="mx-auto w-full max-w-6xl p-4">
       <h1 className="mb-3 text-lg font-semibold">Access</h1>
@@ -17,14 +21,12 @@ export function Access() {
   )
 }
 
-const roles = ["reader", "operator", "developer", "owner"]
-
 function Tokens() {
   const { data, error, again } = useData("tokens", () => service.tokens())
   return (
     <Part id="tokens" title="Tokens" error={error}>
       <NewToken made={again} />
-      <Rows head={["name", "role", "made", "used last", "good until", ""]}>
+      <Rows name="Tokens" head={["name", "role", "made", "used last", "good until", ""]}>
         {data?.items.map((token) => (
           <TokenRow key={token.id} token={token} again={again} />
         ))}
@@ -55,7 +57,6 @@ function NewToken({ made }: { made: () => void }) {
         made()
       }, setError)
   }
-  const field = "h-9 border border-line bg-paper px-2"
   return (
     <>
       <form onSubmit={submit} className="mb-2 flex flex-wrap items-end gap-3 text-sm">
@@ -120,7 +121,7 @@ function Sessions() {
   const { data, error, again } = useData("sessions", () => service.sessions())
   return (
     <Part id="sessions" title="Signed in" error={error}>
-      <Rows head={["who", "role", "from", "since", "used last", ""]}>
+      <Rows name="Signed in" head={["who", "role", "from", "since", "used last", ""]}>
         {data?.items.map((session: SessionShown) => (
           <tr key={session.id} className="border-b border-line last:border-b-0">
             <Cell>{session.name}</Cell>
@@ -156,7 +157,7 @@ function Audit() {
   const shown = [...new Map(items.map((one) => [one.id, one])).values()]
   return (
     <Part id="audit" title="Who did what" error={error ?? failed}>
-      <Rows head={["when", "who", "from", "did", "what"]}>
+      <Rows name="Who did what" head={["when", "who", "from", "did", "what"]}>
         {shown.map((one) => (
           <tr key={one.id} className="border-b border-line align-baseline last:border-b-0">
             <Cell>{when(one.at)}</Cell>
@@ -186,23 +187,6 @@ function inWords(detail: AuditShown["detail"]): string {
     .join(", ")
 }
 
-/** What cannot be taken back is asked about first, and says so when it fails. */
-function Sure({ act, asks, run, done }: { act: string; asks: string; run: () => Promise<unknown>; done: () => void }) {
-  const [asked, setAsked] = useState(false)
-  const [error, setError] = useState<Error>()
-  if (error) return <Problem error={error} />
-  if (!asked) return <Button onClick={() => setAsked(true)}>{act}</Button>
-  return (
-    <span className="flex flex-wrap items-center gap-2">
-      {asks}
-      <Button kind="main" onClick={() => void run().then(done, setError)}>
-        {act}
-      </Button>
-      <Button onClick={() => setAsked(false)}>Not now</Button>
-    </span>
-  )
-}
-
 function Part({
   id,
   title,
@@ -225,9 +209,9 @@ function Part({
   )
 }
 
-function Rows({ head, children }: { head: string[]; children: ReactNode }) {
+function Rows({ name, head, children }: { name: string; head: string[]; children: ReactNode }) {
   return (
-    <div className="overflow-x-auto border border-line bg-paper">
+    <div className="overflow-x-auto border border-line bg-paper" tabIndex={0} role="region" aria-label={name}>
       <table className="w-full text-sm">
         <thead>
           <tr className="border-b border-line text-left">

@@ -1,7 +1,9 @@
 import { useEffect, useState } from "react"
 import type { KindLook, LookView } from "../../client/types.ts"
 import { Button, Problem } from "../parts/basics.tsx"
-import { service, useData } from "../service.ts"
+import { useData } from "../data.ts"
+import { service } from "../service.ts"
+import { useTitle } from "../visitor.ts"
 
 /** What can be tried at a press: the same reply the ferry would give. */
 const examples = [
@@ -33,6 +35,7 @@ const examples = [
 
 /** One reply, written once, as each kind of channel will show it. */
 export function Looks() {
+  useTitle("How it looks")
   const [text, setText] = useState<string>(examples[2].text)
   const [options, setOptions] = useState<string>(examples[2].options)
   const [picture, setPicture] = useState<string>(examples[2].picture)
@@ -53,7 +56,7 @@ export function Looks() {
       clearTimeout(timer)
     }
   }, [asked])
-  const field = "w-full rounded-sm border border-line bg-paper px-2.5 py-1.5 text-sm"
+  const field = "w-full rounded-sm border border-edge bg-paper px-2.5 py-1.5 text-sm"
   return (
     <div className="mx-auto w-full max-w-7xl p-4">
       <div className="mb-3 flex flex-wrap items-center gap-2">
@@ -230,7 +233,11 @@ const signs = { native: "●", simpler: "◐", words: "○", "left out": "–" }
 
 /** Every part on every kind, as the kinds themselves tell it. */
 function PartsTable() {
-  const { data } = useData("kinds", () => service.kinds())
+  const { data } = useData(
+    "kinds",
+    () => service.kinds(),
+    () => false,
+  )
   const kinds = data?.items ?? []
   const [first] = kinds
   if (!first) return null

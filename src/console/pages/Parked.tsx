@@ -1,32 +1,50 @@
 import { useState } from "react"
-import { Link } from "react-router"
+import { Link, useSearchParams } from "react-router"
 import type { ParkedView } from "../../client/types.ts"
-import { Button, Empty, Problem } from "../parts/basics.tsx"
+import { Button, Empty, field, Fresh, More, Problem } from "../parts/basics.tsx"
 import { sentence } from "../parts/Rail.tsx"
-import { service, useData } from "../service.ts"
+import { Sure } from "../parts/Sure.tsx"
+import { useAct, useData } from "../data.ts"
+import { usePages } from "../pages.ts"
+import { service } from "../service.ts"
+import { useMay, useTitle } from "../visitor.ts"
 import { when } from "../time.ts"
 
 export function Parked() {
-  const [all, setAll] = useState(false)
-  const { data, error, again } = useData(`parked ${all}`, () =>
-    service.parked({ limit: 100, ...(all ? { open: false } : {}) }),
-  )
+  useTitle("Parked")
+  const [search, setSearch] = useSearchParams()
+  const all = search.has("all")
+  const parked = usePages<ParkedView>({
+    key: `parked ${all}`,
+    load: (cursor) => service.parked({ limit: 100, ...(all ? { open: false } : {}), ...(cursor ? { cursor } : {}) }),
+    id: (item) => item.id,
+    place: (item) => item.id,
+    concerns: (happened) => happened.parked || happened.channels,
+  })
   return (
     <div className="mx-auto w-full max-w-6xl p-4">
       <div className="mb-3 flex flex-wrap items-center gap-4">
         <h1 className="text-lg font-semibold">Parked</h1>
         <label className="flex items-center gap-2 text-sm">
-          <input type="checkbox" checked={all} onChange={(event) => setAll(event.target.checked)} /> with what was
-          decided
+          <input
+            type="checkbox"
+            checked={all}
+            onChange={(event) => setSearch(event.target.checked ? { all: "" } : {})}
+          />{" "}
+          with what was decided
         </label>
       </div>
-      {error ? <Problem error={error} /> : null}
-      <div className="border border-line bg-paper">
-        {data?.items.map((item) => (
-          <Row key={item.id} parked={item} again={again} />
-        ))}
-        {data?.items.length === 0 ? <Empty>Nothing needs you.</Empty> : null}
+      {parked.error ? <Problem error={parked.error} /> : null}
+      <div className="sticky top-2 z-10 flex h-0 justify-center">
+        <Fresh many={parked.fresh} show={parked.showFresh} />
       </div>
+      <div ref={parked.list} className="border border-line bg-paper">
+        {parked.items?.map((item) => (
+          <Row key={item.id} parked={item} />
+        ))}
+        {parked.items?.length === 0 ? <Empty>Nothing needs you.</Empty> : null}
+      </div>
+      <More more={parked.more} loading={parked.loading} name="Show older" />
       <Doubts />
     </div>
   )
@@ -34,7 +52,11 @@ export function Parked() {
 
 /** Sends of which it was open whether the provider took them: what is known, and what was decided, by whom. */
 function Doubts() {
-  const { data, error } = useData("doubts", () => service.messages({ doubtful: true, limit: 20 }))
+  const { data, error } = useData(
+    "doubts",
+    () => service.messages({ doubtful: true, limit: 20 }),
+    ({ messages }) => messages.size > 0,
+  )
   if (!error && !data?.items.length) return null
   return (
     <section aria-labelledby="doubts" className="mt-8">
@@ -60,7 +82,9 @@ function Doubts() {
                 its passage
               </Link>
             </div>
-            <blockquote className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">{item.text}</blockquote>
+            <blockquote dir="auto" className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">
+              {item.text}
+            </blockquote>
             <dl className="m-0 mt-1 grid grid-cols-[5rem_1fr] gap-x-3">
               <dt className="text-quiet">known</dt>
               <dd className="m-0">{sentence(item.doubt?.known ?? "")}</dd>
@@ -74,18 +98,33 @@ function Doubts() {
   )
 }
 
-function Row({ parked, again }: { parked: ParkedView; again: () => void }) {
-  const [error, setError] = useState<Error>()
+/** What somebody should know before they drop something. */
+export function dropAsks(what: ParkedView["what"]): string {
+  return what === "send"
+    ? "Drop this reply? It is never sent; it stays on record as dropped."
+    : "Drop this message? It is never answered; it stays on record as dropped."
+}
+
+function Row({ parked }: { parked: ParkedView }) {
+  const { act, busy, error } = useAct()
+  const operator = useMay("operator")
   const [draft, setDraft] = useState<string>()
-  const act = (run: Promise<unknown>) => void run.catch(setError).finally(again)
+  const [decided, setDecided] = useState<string>()
+  const decide = (words: string) => () => {
+    setDraft(undefined)
+    setDecided(words)
+  }
   return (
-    <article className="border-b border-line px-4 py-3 text-sm last:border-b-0">
+    <article
+      aria-label={`Parked: ${parked.text.slice(0, 60) || parked.cause}`}
+      className="border-b border-line px-4 py-3 text-sm last:border-b-0"
+    >
       <div className="flex flex-wrap items-baseline gap-x-3">
         <strong className={parked.decision ? "" : "text-damson"}>{parked.cause}</strong>
         <span className="text-quiet">
           {parked.cause === "doubt" ? "perhaps sent" : parked.what === "send" ? "not sent" : "not answered"},{" "}
           {when(parked.since)},{" "}
-          <Link to={`/conversations/${parked.conversation}`} className="underline">
+          <Link to={`/conversations/${parked.conversation}`} className="underline" dir="auto">
             {parked.title ?? parked.address}
           </Link>
         </span>
@@ -93,7 +132,12 @@ function Row({ parked, again }: { parked: ParkedView; again: () => void }) {
           its passage
         </Link>
       </div>
-      <blockquote className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">{parked.text}</blockquote>
+      <blockquote
+        dir="auto"
+        className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap [overflow-wrap:anywhere]"
+      >
+        {parked.text}
+      </blockquote>
       <p className="mb-2">
         {sentence(parked.reason)} {parked.decision ? `${parked.decidedBy} chose to ${parked.decision}.` : parked.remedy}
       </p>
@@ -105,20 +149,44 @@ function Row({ parked, again }: { parked: ParkedView; again: () => void }) {
             rows={3}
             onChange={(event) => setDraft(event.target.value)}
             aria-label="Other words"
-            className="flex-1 border border-line bg-mist px-2 py-1"
+            dir="auto"
+            className={`flex-1 ${field}`}
           />
-          <Button kind="main" onClick={() => act(service.editParked(parked.id, draft))}>
+          <Button
+            kind="main"
+            disabled={busy}
+            onClick={() => act(() => service.editParked(parked.id, draft), decide("The other words are in line."))}
+          >
             Send these
           </Button>
         </span>
       ) : null}
-      {parked.decision ? null : (
-        <span className="flex gap-2">
-          <Button onClick={() => act(service.retryParked(parked.id))}>Retry</Button>
+      {decided ? (
+        <p role="status" className="font-semibold">
+          {decided}
+        </p>
+      ) : null}
+      {parked.decision || decided || !operator ? null : (
+        <span className="flex flex-wrap items-start gap-2">
+          <Button
+            disabled={busy}
+            onClick={() =>
+              act(() => service.retryParked(parked.id), decide("It is tried again, at the end of its line."))
+            }
+          >
+            Retry
+          </Button>
           {parked.what === "send" ? (
-            <Button onClick={() => setDraft(draft === undefined ? parked.text : undefined)}>Edit</Button>
+            <Button onClick={() => setDraft(draft === undefined ? parked.text : undefined)}>
+              {draft === undefined ? "Edit" : "Leave it as it is"}
+            </Button>
           ) : null}
-          <Button onClick={() => act(service.dropParked(parked.id))}>Drop</Button>
+          <Sure
+            act="Drop"
+            asks={dropAsks(parked.what)}
+            run={() => service.dropParked(parked.id)}
+            done={decide("Dropped.")}
+          />
         </span>
       )}
     </article>

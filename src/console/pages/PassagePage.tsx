@@ -1,15 +1,32 @@
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react"
+import { useRef } from "react"
 import { Link, useParams } from "react-router"
+import { counted } from "../../client/counted.ts"
 import type { AttemptView, IntakeView, Passage, PassagePath, ReplyPath, TurnView } from "../../client/types.ts"
 import { Button, Copy, Empty, Facts, Json, Problem, Section } from "../parts/basics.tsx"
 import { Rail, RailWord, sentence } from "../parts/Rail.tsx"
 import { Kept } from "../parts/Kept.tsx"
-import { service, useData } from "../service.ts"
+import { Sure } from "../parts/Sure.tsx"
+import { useAct, useData } from "../data.ts"
+import { service } from "../service.ts"
+import { useMay, useTitle } from "../visitor.ts"
 import { clock, span, when } from "../time.ts"
+import { dropAsks } from "./Parked.tsx"
 
 export function PassagePage() {
   const { id = "" } = useParams()
-  const { data, error, again } = useData(`passage ${id}`, () => service.passage(id))
+  const known = useRef<Passage>(undefined)
+  const { data, error, again } = useData(
+    `passage ${id}`,
+    () => service.passage(id),
+    ({ conversations }) =>
+      known.current === undefined ||
+      known.current.paths.length === 0 ||
+      known.current.paths.some(({ message }) => conversations.has(message.conversation)),
+  )
+  known.current = data
+  const [first, ...others] = data ? inOrder(data.paths) : []
+  useTitle(first?.message.text ? `“${first.message.text.slice(0, 40)}”` : "Passage")
   if (error && !data)
     return (
       <div className="p-4">
@@ -36,12 +53,27 @@ export function PassagePage() {
       <div className="border border-line bg-paper p-4">
         <Rail stops={data.stops} />
       </div>
-      {data.paths.map((path) => (
-        <Path key={path.message.id} path={path} passage={data} again={again} />
+      {error ? <Problem error={error} /> : null}
+      {first ? <Path path={first} passage={data} again={again} /> : null}
+      {others.map((path) => (
+        <Fold
+          key={path.message.id}
+          title={`Also in this call: “${path.message.text.slice(0, 60) || path.message.event}”`}
+        >
+          <div className="flex flex-col gap-5">
+            <Path path={path} passage={data} again={again} />
+          </div>
+        </Fold>
       ))}
       {data.intake ? <Call intake={data.intake} /> : null}
     </div>
   )
+}
+
+/** What a person has to decide about first, and otherwise as it was said. */
+function inOrder(paths: PassagePath[]): PassagePath[] {
+  const open = (path: PassagePath) => path.parked.some((parked) => !parked.decision)
+  return [...paths.filter(open), ...paths.filter((path) => !open(path))]
 }
 
 function Path({ path, passage, again }: { path: PassagePath; passage: Passage; again: () => void }) {
@@ -51,7 +83,10 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
     <>
       <div className="grid gap-5 lg:grid-cols-2">
         <Section title={passage.intake ? "Message" : "Sent by hand"}>
-          <blockquote className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]">
+          <blockquote
+            dir="auto"
+            className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]"
+          >
             {message.text || `(${message.event})`}
             <Kept message={message} />
           </blockquote>
@@ -90,7 +125,7 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
         />
       ))}
       {path.parked.map((parked) => (
-        <ParkedNote key={parked.id} parked={parked} again={again} />
+        <ParkedNote key={parked.id} what="turn" parked={parked} again={again} />
       ))}
       {path.replies.length + (path.courtesies?.length ?? 0) > 0 ? (
         <Section title="Calls made, and their answers">
@@ -114,40 +149,65 @@ function from(body: { [field: string]: unknown }): string | undefined {
     .join(", ")
 }
 
-/** Every route in the order of the file, up to the one that took the message. */
+/** What took the message first; the routes before it, and why each did not, folded beneath. */
 function Decision({ path }: { path: PassagePath }) {
-  const taken = path.decision.findIndex((one) => one.met)
-  const looked = taken === -1 ? path.decision : path.decision.slice(0, taken + 1)
-  const rest = path.decision.length - looked.length
-  const [first] = looked
-  if (first && looked.length > 1 && looked.every((one) => one.why === first.why)) {
-    return (
+  const taken = path.decision.findIndex((route) => route.met)
+  const taker = path.decision[taken]
+  const before = taker ? path.decision.slice(0, taken) : path.decision
+  const after = path.decision.length - before.length - (taker ? 1 : 0)
+  const [first] = before
+  const alike = first !== undefined && before.length > 1 && before.every((route) => route.why === first.why)
+  if (!taker)
+    return alike ? (
       <p className="text-sm text-quiet">
-        The same for all {looked.length} routes: {first.why}.
+        The same for all {before.length} routes: {first.why}.
       </p>
+    ) : (
+      <>
+        <p className="mb-1 text-sm">No route took it.</p>
+        <Decided routes={before} />
+      </>
     )
-  }
   return (
     <>
-      <ol className="m-0 list-none p-0 text-sm">
-        {looked.map((one) => (
-          <li key={one.route} className="grid grid-cols-[1.25rem_8rem_1fr] gap-x-1 py-0.5">
-            <span aria-label={one.met ? "met" : "not met"}>{one.met ? "●" : "○"}</span>
-            <span className={one.met ? "font-semibold" : "text-quiet"}>{one.route}</span>
-            <span className={`[overflow-wrap:anywhere] ${one.met ? "" : "text-quiet"}`}>
-              {one.why}
-              {one.slots ? <code className="ml-2 font-mono text-xs">{JSON.stringify(one.slots)}</code> : null}
-            </span>
-          </li>
-        ))}
-      </ol>
-      {rest > 0 ? (
+      <Decided routes={[taker]} />
+      {before.length > 0 ? (
+        <Fold title={`${counted(before.length, "route")} before it did not`}>
+          {alike ? (
+            <p className="text-sm text-quiet">
+              The same for all of them ({before.map(({ route }) => route).join(", ")}): {first.why}.
+            </p>
+          ) : (
+            <Decided routes={before} />
+          )}
+        </Fold>
+      ) : null}
+      {after > 0 ? (
         <p className="mt-1 text-xs text-quiet">
-          {rest === 1 ? "1 route after it was" : `${rest} routes after it were`} not looked at: the first that is met
-          takes the message.
+          {counted(after, "route")} after it {after === 1 ? "was" : "were"} not looked at: the first that is met takes
+          the message.
         </p>
       ) : null}
     </>
+  )
+}
+
+function Decided({ routes }: { routes: PassagePath["decision"] }) {
+  return (
+    <ol className="m-0 list-none p-0 text-sm">
+      {routes.map(({ route, met, why, slots }) => (
+        <li key={route} className="grid grid-cols-[1.25rem_8rem_1fr] gap-x-1 py-0.5">
+          <span role="img" aria-label={met ? "met" : "not met"}>
+            {met ? "●" : "○"}
+          </span>
+          <span className={met ? "font-semibold" : "text-quiet"}>{route}</span>
+          <span className={`[overflow-wrap:anywhere] ${met ? "" : "text-quiet"}`}>
+            {why}
+            {slots ? <code className="ml-2 font-mono text-xs">{JSON.stringify(slots)}</code> : null}
+          </span>
+        </li>
+      ))}
+    </ol>
   )
 }
 
@@ -200,7 +260,10 @@ function Turn({ turn, title }: { turn: TurnView; title: string }) {
 function Reply({ reply, again }: { reply: ReplyPath; again: () => void }) {
   return (
     <article className="mb-4 grid gap-2">
-      <blockquote className="m-0 border-r-4 border-spruce bg-paper px-3 py-2 text-right whitespace-pre-wrap [overflow-wrap:anywhere]">
+      <blockquote
+        dir="auto"
+        className="m-0 border-r-4 border-spruce bg-paper px-3 py-2 text-right whitespace-pre-wrap [overflow-wrap:anywhere]"
+      >
         {reply.message.text}
       </blockquote>
       {reply.attempts.map((attempt) => (
@@ -218,7 +281,7 @@ function Reply({ reply, again }: { reply: ReplyPath; again: () => void }) {
         </p>
       ) : null}
       {reply.parked.map((parked) => (
-        <ParkedNote key={parked.id} parked={parked} again={again} />
+        <ParkedNote key={parked.id} what="send" parked={parked} again={again} />
       ))}
       <Fold title="The call as rendered">
         <Json value={reply.calls} />
@@ -250,7 +313,17 @@ function Attempt({ attempt, note }: { attempt: AttemptView; note?: string }) {
   )
 }
 
-export function ParkedNote({ parked, again }: { parked: PassagePath["parked"][number]; again: () => void }) {
+function ParkedNote({
+  parked,
+  what,
+  again,
+}: {
+  parked: PassagePath["parked"][number]
+  what: "turn" | "send"
+  again: () => void
+}) {
+  const { act, busy, error } = useAct()
+  const operator = useMay("operator")
   if (parked.decision) {
     return (
       <p className="text-sm text-quiet">
@@ -263,10 +336,15 @@ export function ParkedNote({ parked, again }: { parked: PassagePath["parked"][nu
       <p className="mb-2">
         <strong>Parked since {clock(parked.since)}.</strong> {sentence(parked.reason)} {parked.remedy}
       </p>
-      <span className="flex gap-2">
-        <Button onClick={() => void service.retryParked(parked.id).finally(again)}>Retry</Button>
-        <Button onClick={() => void service.dropParked(parked.id).finally(again)}>Drop</Button>
-      </span>
+      {operator ? (
+        <span className="flex flex-wrap items-start gap-2">
+          <Button disabled={busy} onClick={() => act(() => service.retryParked(parked.id), again)}>
+            Retry
+          </Button>
+          <Sure act="Drop" asks={dropAsks(what)} run={() => service.dropParked(parked.id)} done={again} />
+        </span>
+      ) : null}
+      {error ? <Problem error={error} /> : null}
     </div>
   )
 }
@@ -305,7 +383,7 @@ function Call({ intake }: { intake: IntakeView }) {
 function Fold({ title, children, open = false }: { title: string; children: React.ReactNode; open?: boolean }) {
   return (
     <Disclosure as="div" className="mt-2" defaultOpen={open}>
-      <DisclosureButton className="cursor-pointer text-xs text-quiet underline decoration-dotted data-open:mb-1">
+      <DisclosureButton className="min-h-6 cursor-pointer text-left text-xs text-quiet underline decoration-dotted data-open:mb-1">
         {title}
       </DisclosureButton>
       <DisclosurePanel>{children}</DisclosurePanel>

@@ -1,11 +1,12 @@
-import { useState } from "react"
-import { Link } from "react-router"
-import type { PassageSummary } from "../../client/types.ts"
+import { Link, useSearchParams } from "react-router"
 import { railWord } from "../../client/rail.ts"
-import { Button, Empty, Problem, useListKeys } from "../parts/basics.tsx"
+import type { PassageSummary } from "../../client/types.ts"
+import { usePages } from "../pages.ts"
+import { Empty, Fresh, More, Problem, useListKeys } from "../parts/basics.tsx"
 import { RailWord, SmallRail } from "../parts/Rail.tsx"
-import { service, useData } from "../service.ts"
+import { service } from "../service.ts"
 import { when } from "../time.ts"
+import { useTitle } from "../visitor.ts"
 
 const views = [
   { id: "messages", name: "Messages" },
@@ -15,18 +16,26 @@ const views = [
 ] as const
 
 export function Passages() {
-  const [view, setView] = useState<(typeof views)[number]["id"]>("messages")
-  const [most, setMost] = useState(50)
-  const { data, error } = useData(`passages ${view} ${most}`, () =>
-    service.passages({
-      limit: most,
-      ...(view === "refused" ? { genuine: false } : {}),
-      // Statuses come three to a reply; who looks for a message looks past them.
-      ...(view === "every" ? {} : { quiet: false }),
-    }),
-  )
-  const list = useListKeys()
-  const items = (data?.items ?? []).filter(
+  useTitle("Passages")
+  const [search, setSearch] = useSearchParams()
+  const view = views.find(({ id }) => id === search.get("view"))?.id ?? "messages"
+  const passages = usePages<PassageSummary>({
+    key: `passages ${view}`,
+    load: (cursor) =>
+      service.passages({
+        limit: view === "stopped" ? 200 : 50,
+        ...(view === "refused" ? { genuine: false } : {}),
+        // Statuses come three to a reply; who looks for a message looks past them.
+        ...(view === "every" ? {} : { quiet: false }),
+        ...(cursor ? { cursor } : {}),
+      }),
+    id: (item) => item.id,
+    place: (item) => item.id,
+    concerns: () => true,
+  })
+  useListKeys(passages.list)
+  const looked = passages.items ?? []
+  const items = looked.filter(
     (item) => view !== "stopped" || ["needs you", "stopped"].includes(railWord(item.stops).tone),
   )
   return (
@@ -38,35 +47,39 @@ export function Passages() {
             key={id}
             type="button"
             aria-pressed={view === id}
-            onClick={() => setView(id)}
-            className={`cursor-pointer rounded-sm border px-2.5 py-1 text-sm ${view === id ? "border-spruce bg-spruce-wash font-semibold" : "border-line bg-paper"}`}
+            onClick={() => setSearch(id === "messages" ? {} : { view: id })}
+            className={`cursor-pointer rounded-sm border px-2.5 py-1 text-sm ${view === id ? "border-spruce bg-spruce-wash font-semibold" : "border-edge bg-paper"}`}
           >
             {name}
           </button>
         ))}
-        <span className="ml-auto text-xs text-quiet">live, the newest first</span>
+        <span className="ml-auto text-xs text-quiet">the newest first</span>
       </div>
-      {error ? <Problem error={error} /> : null}
-      <div ref={list} className="border border-line bg-paper">
+      {passages.error ? <Problem error={passages.error} /> : null}
+      <div className="sticky top-2 z-10 flex h-0 justify-center">
+        <Fresh many={passages.fresh} show={passages.showFresh} />
+      </div>
+      <div ref={passages.list} className="border border-line bg-paper">
         {items.map((passage) => (
           <PassageRow key={passage.id} passage={passage} />
         ))}
-        {data && items.length === 0 ? (
+        {passages.items && items.length === 0 ? (
           <Empty>
-            {view === "messages" || view === "every" ? "Nothing has arrived yet." : "Nothing of this sort. Good."}
+            {view === "messages" || view === "every"
+              ? "Nothing has arrived yet."
+              : passages.more
+                ? `Nothing of this sort among the newest ${looked.length}.`
+                : "Nothing of this sort. Good."}
           </Empty>
         ) : null}
       </div>
-      {data?.lookedTo ? (
-        <p className="mt-3 text-center text-sm text-quiet">
-          Looked as far as {when(data.lookedTo)} in the time one search has.
-        </p>
+      {passages.lookedTo ? (
+        <p className="mt-3 text-center text-sm text-quiet">Looked as far as {when(passages.lookedTo)} so far.</p>
       ) : null}
-      {data?.next && most < 200 ? (
-        <div className="mt-3 text-center">
-          <Button onClick={() => setMost(Math.min(most + 50, 200))}>Show older</Button>
-        </div>
+      {view === "stopped" && passages.more && items.length > 0 ? (
+        <p className="mt-3 text-center text-sm text-quiet">These are among the newest {looked.length} passages.</p>
       ) : null}
+      <More more={passages.more} loading={passages.loading} name="Show older" />
     </div>
   )
 }
@@ -84,8 +97,10 @@ function PassageRow({ passage }: { passage: PassageSummary }) {
       <span>
         <RailWord stops={passage.stops} />
       </span>
-      <span className="truncate">{passage.title ?? passage.address ?? passage.channel}</span>
-      <span className="col-span-2 truncate md:col-span-1">
+      <span className="truncate" dir="auto">
+        {passage.title ?? passage.address ?? passage.channel}
+      </span>
+      <span className="col-span-2 truncate md:col-span-1" dir="auto">
         {passage.text ? passage.text : <span className="text-quiet">{passage.event ?? "no message"}</span>}
         {why && (tone === "needs you" || tone === "stopped") ? <span className="text-quiet"> — {why}</span> : null}
       </span>

@@ -3,8 +3,10 @@ import { useState } from "react"
 import type { FormEvent } from "react"
 import { Button, Problem } from "../parts/basics.tsx"
 import { service } from "../service.ts"
+import { useTitle } from "../visitor.ts"
 
-export function SignIn({ done }: { done: (visitor: SessionView) => void }) {
+export function SignIn({ done, ended }: { done: (visitor: SessionView) => void; ended: boolean }) {
+  useTitle("Sign in")
   const [token, setToken] = useState("")
   const [error, setError] = useState<Error>()
   const [busy, setBusy] = useState(false)
@@ -29,6 +31,12 @@ export function SignIn({ done }: { done: (visitor: SessionView) => void }) {
           one.
         </p>
       ) : null}
+      {ended ? (
+        <p role="status" className="text-sm">
+          Your session has ended. Sign in again, and you are back on the page where you were; what you had written is
+          kept.
+        </p>
+      ) : null}
       <form onSubmit={submit} className="flex flex-col gap-3">
         <label className="flex flex-col gap-1 text-sm">
           Token
@@ -38,7 +46,7 @@ export function SignIn({ done }: { done: (visitor: SessionView) => void }) {
             value={token}
             onChange={(event) => setToken(event.target.value)}
             required
-            className="border border-line bg-paper px-3 py-2 font-mono"
+            className="border border-edge bg-paper px-3 py-2 font-mono"
           />
         </label>
         <Button type="submit" kind="main" disabled={busy}>

@@ -20,7 +20,7 @@ const roleWords: { [role in FieldRole]: string } = {
 type Sample = NonNullable<LearningShown["sample"]>
 type Places = { [role in FieldRole]?: string }
 
-const field = "w-full border border-line bg-paper px-2 py-1 text-sm"
+const field = "w-full border border-edge bg-paper px-2 py-1 text-sm"
 
 /** What a call seems to mean, to be corrected and agreed to. */
 export function Agree({
@@ -93,7 +93,7 @@ function Fields({
                 aria-label={`What ${where} is`}
                 value={Object.entries(places).find(([, at]) => at === where)?.[0] ?? ""}
                 onChange={(event) => take(where, event.target.value)}
-                className="border border-line bg-paper px-1 py-0.5"
+                className="min-h-6 border border-edge bg-paper px-1"
               >
                 <option value="">nothing that is needed</option>
                 {Object.entries(roleWords).map(([role, words]) => (

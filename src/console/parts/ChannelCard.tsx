@@ -1,7 +1,9 @@
 import { useState } from "react"
 import type { ReactNode } from "react"
 import type { ChannelCheck, ChannelShown } from "../../client/types.ts"
-import { service, useData } from "../service.ts"
+import { useData } from "../data.ts"
+import { problemText, service } from "../service.ts"
+import { useMay } from "../visitor.ts"
 import { Button } from "./basics.tsx"
 import { Here, OnRecord } from "./ChannelFacts.tsx"
 import { CheckList } from "./CheckList.tsx"
@@ -13,7 +15,14 @@ type Act = (run: () => Promise<unknown>, done?: string) => void
 
 /** One channel: its state, what can be done with it, what is known here and what is on record at its provider. */
 export function ChannelCard({ channel, again }: { channel: ChannelShown; again: () => void }) {
-  const record = useData(`record ${channel.key} ${channel.receives}`, () => service.channelRecord(channel.key))
+  const record = useData(
+    `record ${channel.key} ${channel.receives}`,
+    () => service.channelRecord(channel.key),
+    // The provider is asked for it: not whenever somebody writes.
+    ({ channels }) => channels,
+  )
+  const developer = useMay("developer")
+  const operator = useMay("operator")
   const [said, setSaid] = useState<{ good: boolean; text: string }>()
   const [check, setCheck] = useState<ChannelCheck>()
   const [learning, setLearning] = useState(lacksProfile(channel))
@@ -21,8 +30,7 @@ export function ChannelCard({ channel, again }: { channel: ChannelShown; again: 
     run()
       .then(
         () => setSaid(done === undefined ? undefined : { good: true, text: done }),
-        (error: Error & { remedy?: string }) =>
-          setSaid({ good: false, text: `${error.message} ${error.remedy ?? ""}` }),
+        (error: Error) => setSaid({ good: false, text: problemText(error) }),
       )
       .finally(() => {
         again()
@@ -30,17 +38,19 @@ export function ChannelCard({ channel, again }: { channel: ChannelShown; again: 
       })
   }
   return (
-    <article className="border border-line bg-paper p-4">
+    <article aria-label={channel.key} className="border border-line bg-paper p-4">
       <header className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
         <h2 className="text-base font-semibold">{channel.key}</h2>
         <span className="text-sm text-quiet">{channel.kind}</span>
         <StateMark channel={channel} />
         <span className="ml-auto flex flex-wrap gap-2">
-          <Button onClick={() => act(async () => setCheck(await service.checkChannel(channel.key)))}>Check</Button>
-          {channel.gateway ? (
+          {developer ? (
+            <Button onClick={() => act(async () => setCheck(await service.checkChannel(channel.key)))}>Check</Button>
+          ) : null}
+          {developer && channel.gateway ? (
             <Button onClick={() => setLearning(!learning)}>{learning ? "Close learning" : "Learn"}</Button>
           ) : null}
-          <Actions channel={channel} act={act} />
+          <Actions channel={channel} act={act} developer={developer} operator={operator} />
         </span>
       </header>
       {channel.reason ? <Trouble>{`${sentence(channel.reason)} ${channel.remedy ?? ""}`}</Trouble> : null}
@@ -51,7 +61,7 @@ export function ChannelCard({ channel, again }: { channel: ChannelShown; again: 
         </p>
       ) : null}
       {check ? <CheckList check={check} /> : null}
-      {learning || channel.learning ? <Learn channel={channel} again={again} /> : null}
+      {developer && (learning || channel.learning) ? <Learn channel={channel} again={again} /> : null}
       <div className="grid gap-x-8 gap-y-4 lg:grid-cols-2">
         <Here channel={channel} />
         <OnRecord compared={record.data} error={record.error} />
@@ -60,20 +70,32 @@ export function ChannelCard({ channel, again }: { channel: ChannelShown; again: 
   )
 }
 
-function Actions({ channel: { key, state }, act }: { channel: ChannelShown; act: Act }) {
+function Actions({
+  channel: { key, state },
+  act,
+  developer,
+  operator,
+}: {
+  channel: ChannelShown
+  act: Act
+  developer: boolean
+  operator: boolean
+}) {
   const connect = () => act(() => service.connectChannel(key), "Registered; what is on record is shown below.")
   const pause = () => act(() => service.pauseChannel(key), "Paused: messages are kept, nothing is handled or sent.")
   const resume = () => act(() => service.resumeChannel(key), "Resumed: what waited is handled and sent.")
+  const stateButton =
+    state === "on" ? (
+      <Button onClick={pause}>Pause</Button>
+    ) : (
+      <Button kind="main" onClick={resume}>
+        Resume
+      </Button>
+    )
   return (
     <>
-      <Button onClick={connect}>Connect</Button>
-      {state === "on" ? (
-        <Button onClick={pause}>Pause</Button>
-      ) : (
-        <Button kind="main" onClick={resume}>
-          Resume
-        </Button>
-      )}
+      {developer ? <Button onClick={connect}>Connect</Button> : null}
+      {operator ? stateButton : null}
     </>
   )
 }

@@ -2,12 +2,17 @@ import { useState } from "react"
 import type { ChannelShown } from "../../client/types.ts"
 import { Agree } from "./Agree.tsx"
 import { Button, Copy, Problem } from "./basics.tsx"
-import { service, useData } from "../service.ts"
+import { useData } from "../data.ts"
+import { service } from "../service.ts"
 import { clock } from "../time.ts"
 
 /** Learning from one call how a gateway speaks: waiting, looking at the sample, agreeing. */
 export function Learn({ channel, again }: { channel: ChannelShown; again: () => void }) {
-  const learned = useData(`learned ${channel.key}`, () => service.learned(channel.key))
+  const learned = useData(
+    `learned ${channel.key}`,
+    () => service.learned(channel.key),
+    ({ channels }) => channels,
+  )
   const [error, setError] = useState<Error>()
   const act = (run: () => Promise<unknown>) => {
     setError(undefined)

@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react"
 import type { ReactNode, RefObject } from "react"
+import { copy } from "../browser.ts"
 import { problemText } from "../service.ts"
 
 export function Button({
@@ -8,19 +9,23 @@ export function Button({
   type = "button",
   kind = "plain",
   disabled = false,
+  focused = false,
 }: {
   children: ReactNode
   onClick?: () => void
   type?: "button" | "submit"
   kind?: "plain" | "main"
   disabled?: boolean
+  /** Whether the focus goes there as soon as it is drawn. */
+  focused?: boolean
 }) {
-  const look = kind === "main" ? "bg-spruce text-paper border-spruce" : "bg-paper border-line hover:border-spruce"
+  const look = kind === "main" ? "bg-spruce text-paper border-spruce" : "bg-paper border-edge hover:border-spruce"
   return (
     <button
       type={type}
       {...(onClick ? { onClick } : {})}
       disabled={disabled}
+      autoFocus={focused}
       className={`cursor-pointer rounded-sm border px-3 py-1.5 text-sm disabled:cursor-default disabled:opacity-50 ${look}`}
     >
       {children}
@@ -37,20 +42,23 @@ export function Problem({ error }: { error: Error }) {
 }
 
 export function Copy({ text, what }: { text: string; what: string }) {
-  const [copied, setCopied] = useState(false)
+  const [said, setSaid] = useState<"copied" | "not allowed here">()
   useEffect(() => {
-    if (!copied) return
-    const timer = setTimeout(() => setCopied(false), 1500)
+    if (!said) return
+    const timer = setTimeout(() => setSaid(undefined), 2500)
     return () => clearTimeout(timer)
-  }, [copied])
+  }, [said])
   return (
     <button
       type="button"
-      className="cursor-pointer rounded-sm border border-line bg-paper px-2 py-0.5 text-xs hover:border-spruce"
-      aria-label={`Copy ${what}`}
-      onClick={() => void navigator.clipboard?.writeText(text).then(() => setCopied(true))}
+      className="min-h-6 shrink-0 cursor-pointer rounded-sm border border-edge bg-paper px-2 text-xs hover:border-spruce"
+      onClick={() => void copy(text).then((done) => setSaid(done ? "copied" : "not allowed here"))}
     >
-      {copied ? "copied" : "copy"}
+      {said ?? (
+        <>
+          copy<span className="sr-only"> {what}</span>
+        </>
+      )}
     </button>
   )
 }
@@ -88,6 +96,7 @@ export function Json({ value }: { value: unknown }) {
     <pre
       className="m-0 max-h-96 overflow-auto border border-line bg-paper p-3 font-mono text-xs leading-relaxed"
       tabIndex={0}
+      dir="auto"
     >
       {typeof value === "string" ? value : JSON.stringify(value, null, 2)}
     </pre>
@@ -95,11 +104,10 @@ export function Json({ value }: { value: unknown }) {
 }
 
 /** Arrow keys, or j and k, walk through the links of a list; Home and End go to its ends. */
-export function useListKeys(): RefObject<HTMLDivElement | null> {
-  const list = useRef<HTMLDivElement>(null)
+export function useListKeys(list: RefObject<HTMLDivElement | null>): void {
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
-      const inField = (event.target as HTMLElement).closest("input, textarea, select, [role=menu]")
+      const inField = (event.target as HTMLElement).closest("input, textarea, select, [role=menu], [data-own-keys]")
       if (inField || event.metaKey || event.ctrlKey || event.altKey || !list.current) return
       const links = [...list.current.querySelectorAll<HTMLElement>("a[data-row]")]
       const at = links.indexOf(document.activeElement as HTMLElement)
@@ -119,8 +127,48 @@ export function useListKeys(): RefObject<HTMLDivElement | null> {
     }
     document.addEventListener("keydown", onKey)
     return () => document.removeEventListener("keydown", onKey)
-  }, [])
-  return list
+  }, [list])
+}
+
+/** How fields look. */
+export const field = "min-h-8 border border-edge bg-paper px-2 py-1 text-sm"
+
+/** Says that something new waits, where it would move what is being read. */
+export function Fresh({ many, show, below = false }: { many: number; show: () => void; below?: boolean }) {
+  if (many === 0) return null
+  return (
+    <button
+      type="button"
+      onClick={show}
+      className="cursor-pointer rounded-sm bg-spruce px-3 py-1 text-sm text-paper shadow-md"
+    >
+      {many} new <span aria-hidden="true">{below ? "↓" : "↑"}</span>
+    </button>
+  )
+}
+
+/** The next page of a list: shown on request, or as soon as its end comes into view. */
+export function More({ more, loading, name }: { more: (() => void) | undefined; loading: boolean; name: string }) {
+  const end = useRef<HTMLDivElement>(null)
+  const latest = useRef(more)
+  latest.current = more
+  useEffect(() => {
+    if (!end.current) return
+    const seen = new IntersectionObserver(
+      (entries) => entries.some((entry) => entry.isIntersecting) && latest.current?.(),
+      { rootMargin: "200px" },
+    )
+    seen.observe(end.current)
+    return () => seen.disconnect()
+  }, [more === undefined, loading])
+  if (!more) return null
+  return (
+    <div ref={end} className="p-3 text-center">
+      <Button onClick={more} disabled={loading}>
+        {loading ? "One moment …" : name}
+      </Button>
+    </div>
+  )
 }
 
 export function Empty({ children }: { children: ReactNode }) {

@@ -60,6 +60,11 @@ const common = {
   lane: Joi.string().description("the lane it follows; live when left out"),
 }
 
+/** Whether every channel has a setting, whatever its kind. */
+export function isCommonSetting(name: string): boolean {
+  return Object.hasOwn(common, name)
+}
+
 export function settingsSchema(
   kind: ChannelKind,
   given: { [name: string]: unknown } = {},

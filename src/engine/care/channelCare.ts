@@ -4,6 +4,8 @@ import { isDeepStrictEqual } from "node:util"
 import { isSent, keyHosts } from "../../core/channels/keyHosts.ts"
 import type { Channel, ChannelKind, Identity } from "../../core/channels/kind.ts"
 import { kinds } from "../../core/channels/registry.ts"
+import type { FieldHelp } from "../../core/channels/fields.ts"
+import { fieldsOf } from "../../core/channels/fields.ts"
 import { readSecrets, readSettings } from "../../core/channels/settings.ts"
 import type { Profile } from "../../core/gateway/profile.ts"
 import type { ChannelRow } from "../../store/channels.ts"
@@ -291,6 +293,13 @@ export class ChannelCare {
     })
   }
 
+  /** What a channel of a kind is asked for, by the profile its gateway speaks, where there is one. */
+  fields(name: string, profile: string | undefined): { kind: string; settings: FieldHelp[]; secrets: FieldHelp[] } {
+    const kind = kindNamed(name)
+    const settings = profile === undefined ? {} : { profile }
+    return { kind: kind.kind, ...fieldsOf(kind, settings, this.profileFor(kind, settings)) }
+  }
+
   /** The profile a channel of a gateway names; that it names one there is, is checked here. */
   private profileFor(kind: ChannelKind, settings: { [name: string]: unknown }): Profile | undefined {
     if (!kind.schemasFor) return undefined
@@ -322,7 +331,7 @@ export class ChannelCare {
       throw new Trouble(
         "bad-input",
         `The secret is not right: ${fault.says}.`,
-        "Copy it again from the provider, without blanks around it.",
+        "Copy it again from the provider, without spaces around it.",
         `secrets.${fault.field}`,
       )
     return value as { [name: string]: string }

@@ -34,4 +34,13 @@ export const looksRoutes: ApiRoute[] = [
       next: null,
     }),
   }),
+  route("GET /kinds/{kind}", {
+    summary: "What a channel of this kind is asked for: settings and secrets, with what each means",
+    role: "reader",
+    query: Joi.object({
+      profile: Joi.string().max(63).description("the gateway's profile, for kinds that speak by one"),
+    }),
+    answers: "The settings and secrets of the kind. Secrets that Wobbet makes itself are left out.",
+    handle: async ({ engine, params, query }) => engine.care.fields(params.kind!, query.profile),
+  }),
 ]

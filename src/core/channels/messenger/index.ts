@@ -20,12 +20,25 @@ export const messenger: ChannelKind = {
     apiVersion: Joi.string()
       .pattern(/^v\d+\.\d+$/)
       .message("apiVersion is written as in v23.0")
-      .default("v23.0"),
-    pageId: Joi.string().pattern(/^\d+$/).message("pageId is the page's id at the provider, digits only").required(),
+      .default("v23.0")
+      .description("the API's version, which stands in its addresses"),
+    pageId: Joi.string()
+      .pattern(/^\d+$/)
+      .message("pageId is the page's id at the provider, digits only")
+      .required()
+      .description("the page's id at the provider, digits only"),
   }),
   secrets: Joi.object({
-    pageToken: Joi.string().pattern(/^\S+$/).message("pageToken must not contain spaces").required(),
-    appSecret: Joi.string().pattern(/^\S+$/).message("appSecret must not contain spaces").required(),
+    pageToken: Joi.string()
+      .pattern(/^\S+$/)
+      .message("pageToken must not contain spaces")
+      .required()
+      .description("the page's access token, which sending is authorised with"),
+    appSecret: Joi.string()
+      .pattern(/^\S+$/)
+      .message("appSecret must not contain spaces")
+      .required()
+      .description("the app's secret, which calls are signed with"),
     verifyToken: Joi.string().min(1).max(256).required().description("a word of your own, entered on both sides"),
   }),
   example: { pageId: "1" },

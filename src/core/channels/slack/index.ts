@@ -22,8 +22,13 @@ export const slack: ChannelKind = {
     botToken: Joi.string()
       .pattern(/^\S+$/)
       .message("botToken must not contain spaces; it begins with xoxb-")
-      .required(),
-    signingSecret: Joi.string().pattern(/^\S+$/).message("signingSecret must not contain spaces").required(),
+      .required()
+      .description("the bot's token, which begins with xoxb-"),
+    signingSecret: Joi.string()
+      .pattern(/^\S+$/)
+      .message("signingSecret must not contain spaces")
+      .required()
+      .description("the app's signing secret, which calls are signed with"),
   }),
   readsByIdentity: true,
   madeSecrets: {},

@@ -23,10 +23,12 @@ export const telegram: ChannelKind = {
     token: Joi.string()
       .pattern(/^\d+:[A-Za-z0-9_-]{5,}$/)
       .message("a bot token is digits, a colon and letters, such as 123456:AbC…")
-      .required(),
+      .required()
+      .description("the bot's token: digits, a colon and letters"),
     hookSecret: Joi.string()
       .pattern(/^[A-Za-z0-9_-]{1,256}$/)
-      .message("hookSecret takes 1 to 256 of A–Z a–z 0–9 _ -"),
+      .message("hookSecret takes 1 to 256 of A–Z a–z 0–9 _ -")
+      .description("what calls prove themselves with; made when left out"),
   }),
   readsByIdentity: true,
   // Chat ids of groups and channels are negative.

@@ -27,24 +27,38 @@ export const whatsapp: ChannelKind = {
     apiVersion: Joi.string()
       .pattern(/^v\d+\.\d+$/)
       .message("apiVersion is written as in v23.0")
-      .default("v23.0"),
+      .default("v23.0")
+      .description("the API's version, which stands in its addresses"),
     phoneNumberId: Joi.string()
       .pattern(/^\d+$/)
       .message("phoneNumberId is the number's id at the provider, digits only (not the telephone number)")
-      .required(),
+      .required()
+      .description("the number's id at the provider, digits only; not the telephone number"),
     businessAccountId: Joi.string()
       .pattern(/^\d+$/)
       .message("businessAccountId is the business account's id at the provider, digits only")
-      .required(),
+      .required()
+      .description("the business account's id at the provider, digits only"),
     listButton: Joi.string()
       .max(20)
       .default("Options")
       .description("what the button that opens a list of choices says"),
   }),
   secrets: Joi.object({
-    accessToken: Joi.string().pattern(/^\S+$/).message("accessToken must not contain spaces").required(),
-    appSecret: Joi.string().pattern(/^\S+$/).message("appSecret must not contain spaces").required(),
-    verifyToken: Joi.string().min(1).max(256),
+    accessToken: Joi.string()
+      .pattern(/^\S+$/)
+      .message("accessToken must not contain spaces")
+      .required()
+      .description("what sending is authorised with; a system user's does not expire"),
+    appSecret: Joi.string()
+      .pattern(/^\S+$/)
+      .message("appSecret must not contain spaces")
+      .required()
+      .description("the app's secret, which calls are signed with"),
+    verifyToken: Joi.string()
+      .min(1)
+      .max(256)
+      .description("a word of your own, entered on both sides; made when left out"),
   }),
   addressOf,
   example: { phoneNumberId: "1", businessAccountId: "1" },

@@ -1,0 +1,113 @@
+import { Link, useSearchParams } from "react-router"
+import { useAct, useData } from "../data.ts"
+import { useLedger } from "../ledger.ts"
+import { service } from "../service.ts"
+import { useMay, useTitle } from "../visitor.ts"
+import { AnswerBox } from "./AnswerBox.tsx"
+import { Button, Copy, Empty, Json, Problem } from "./basics.tsx"
+import { Ledger } from "./Ledger.tsx"
+import { Sure } from "./Sure.tsx"
+
+/** One conversation: what was said, what is remembered, and the box for an answer by hand. */
+export function Conversation({ id, at }: { id: string; at: number | undefined }) {
+  const conversation = useData(
+    `conversation ${id}`,
+    () => service.conversation(id),
+    ({ conversations }) => conversations.has(id),
+  )
+  const ledger = useLedger(id, at)
+  const [search] = useSearchParams()
+  const shown = conversation.data
+  const name = shown ? (shown.title ?? shown.address) : undefined
+  useTitle(name)
+  if (conversation.error && !shown)
+    return (
+      <div className="p-4">
+        <Problem error={conversation.error} />
+      </div>
+    )
+  if (!shown) return <Empty>One moment …</Empty>
+  const words = search.get("q")
+  return (
+    <div className="flex min-h-0 flex-1 flex-col xl:flex-row">
+      <section aria-label="What was said" className="flex min-h-0 min-w-0 flex-1 flex-col">
+        <header className="flex flex-wrap items-baseline gap-x-3 gap-y-1 border-b border-line bg-paper px-4 py-2">
+          <Link
+            to={`/conversations${words ? `?q=${encodeURIComponent(words)}` : ""}`}
+            className="text-sm underline md:hidden"
+          >
+            All conversations
+          </Link>
+          <h1 className="text-lg font-semibold" dir="auto">
+            {name}
+          </h1>
+          <span className="text-sm text-quiet">
+            {shown.kind} on {shown.channel}
+            {shown.topic ? `, topic ${shown.topic}` : ""}
+          </span>
+          <span className="flex items-center gap-2 text-xs text-quiet">
+            id <code className="font-mono [overflow-wrap:anywhere]">{shown.address}</code>{" "}
+            <Copy text={shown.address} what="the provider's id" />
+          </span>
+        </header>
+        {conversation.error ? <Problem error={conversation.error} /> : null}
+        {ledger.error ? <Problem error={ledger.error} /> : null}
+        <Ledger ledger={ledger} />
+        <AnswerBox id={id} name={name ?? id} />
+      </section>
+      <Remembered
+        state={shown.state}
+        id={id}
+        answeredBy={shown.answeredBy}
+        again={() => {
+          conversation.again()
+          ledger.again()
+        }}
+      />
+    </div>
+  )
+}
+
+function Remembered({
+  id,
+  state,
+  answeredBy,
+  again,
+}: {
+  id: string
+  state: unknown
+  answeredBy: string
+  again: () => void
+}) {
+  const { act, busy, error } = useAct()
+  const operator = useMay("operator")
+  const bot = answeredBy === "bot"
+  const fields = Object.keys((state ?? {}) as object)
+  return (
+    <aside
+      aria-label="What is remembered"
+      className="shrink-0 border-line bg-paper p-4 max-xl:max-h-[35%] max-xl:overflow-y-auto max-xl:border-t xl:w-64 xl:overflow-y-auto xl:border-l"
+      tabIndex={0}
+    >
+      <h2 className="mb-2 text-sm font-semibold">State</h2>
+      <Json value={state} />
+      <div className="mt-3 flex flex-col items-start gap-2 text-sm">
+        {operator && fields.length > 0 ? (
+          <Sure
+            act="Forget the state"
+            asks={`What is remembered here (${fields.slice(0, 5).join(", ")}${fields.length > 5 ? " …" : ""}) is lost for good. What was said stays.`}
+            run={() => service.resetConversation(id)}
+            done={again}
+          />
+        ) : null}
+        <p className="mt-2">{bot ? "The bot answers here." : "A person answers here; the bot keeps quiet."}</p>
+        {operator ? (
+          <Button disabled={busy} onClick={() => act(() => service.setAnsweredBy(id, bot ? "person" : "bot"), again)}>
+            {bot ? "Answer it myself" : "Give it back to the bot"}
+          </Button>
+        ) : null}
+        {error ? <Problem error={error} /> : null}
+      </div>
+    </aside>
+  )
+}
