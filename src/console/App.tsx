@@ -229,11 +229,16 @@ function useScrollBack() {
   const page = useRef<HTMLElement>(null)
   const { key, pathname } = useLocation()
   const way = useNavigationType()
+  const current = useRef(key)
   useEffect(() => {
     const element = page.current!
-    const note = () => void places.set(key, element.scrollTop)
+    const note = () => void places.set(current.current, element.scrollTop)
     element.addEventListener("scroll", note, { passive: true })
     return () => element.removeEventListener("scroll", note)
+  }, [])
+  useLayoutEffect(() => {
+    // Before anything scrolls: what another page's shortness does to this one's place is not the reader's doing.
+    current.current = key
   }, [key])
   useLayoutEffect(() => {
     page.current!.scrollTop = way === "POP" ? (places.get(key) ?? 0) : 0
