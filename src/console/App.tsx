@@ -110,7 +110,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
           <Mark />
           Wobbet
         </span>
-        <nav aria-label="Pages" className="order-3 flex w-full gap-1 overflow-x-auto sm:order-none sm:w-auto">
+        <nav aria-label="Pages" className="relative order-3 flex w-full gap-1 overflow-x-auto sm:order-none sm:w-auto">
           {offered.map(({ path, name }) => (
             <NavLink
               key={path}

@@ -211,7 +211,7 @@ function Part({
 
 function Rows({ name, head, children }: { name: string; head: string[]; children: ReactNode }) {
   return (
-    <div className="overflow-x-auto border border-line bg-paper" tabIndex={0} role="region" aria-label={name}>
+    <div className="relative overflow-x-auto border border-line bg-paper" tabIndex={0} role="group" aria-label={name}>
       <table className="w-full text-sm">
         <thead>
           <tr className="border-b border-line text-left">

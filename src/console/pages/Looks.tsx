@@ -245,7 +245,7 @@ function PartsTable() {
     <section className="mt-6 border-t border-line pt-4">
       <h2 className="mb-2 text-base font-semibold">What each kind can show</h2>
       <p className="mb-2 text-sm text-quiet">● its own, ◐ in a simpler form of its own, ○ in words, – left out</p>
-      <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="What each kind can show">
+      <div className="relative overflow-x-auto" tabIndex={0} role="region" aria-label="What each kind can show">
         <table className="w-full min-w-[60rem] border-collapse text-sm">
           <thead>
             <tr>

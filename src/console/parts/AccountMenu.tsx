@@ -24,11 +24,14 @@ export function AccountMenu({ visitor, pages, leave }: { visitor: Visitor; pages
           Not signed out: {problemText(error)}
         </span>
       ) : null}
-      <Menu>
+      <Menu as="div" className="relative">
         <MenuButton className="cursor-pointer rounded-sm border border-edge px-3 py-1 text-sm hover:border-spruce">
           {visitor.name} <span className="text-quiet">({visitor.role})</span>
         </MenuButton>
-        <MenuItems anchor="bottom end" className="z-10 mt-1 w-56 border border-line bg-paper py-1 shadow-md">
+        <MenuItems
+          modal={false}
+          className="absolute top-full right-0 z-20 mt-1 w-56 border border-line bg-paper py-1 shadow-md"
+        >
           {themes.map(({ id, name }) => (
             <MenuItem key={id}>
               <button
