@@ -1,9 +1,12 @@
+import { createServer } from "node:http"
+import type { AddressInfo } from "node:net"
 import type { Service, Standin } from "./support/harness.ts"
 import {
   endAll,
   eventually,
   freePort,
   pause,
+  placeFor,
   run,
   Stage,
   start,
@@ -126,7 +129,7 @@ test("a conversation is listed with the id to send to, shown, answered by hand a
   expect(sent.out).toMatch(/In line: msg_\w+ in cnv_\w+/)
   expect((await stage.answered(before + 1)).at(-1)!.text).toBe("by hand")
   const shown = await wobbet("conversation", "show", String(stage.person.id))
-  expect(shown.out).toMatch(/theirs +●.*say tern point[\s\S]*ours .*by hand[\s\S]*state \{\}/)
+  expect(shown.out).toMatch(/received +●.*say tern point[\s\S]*sent .*by hand[\s\S]*state \{\}/)
   const { conversation } = (await stage.messages())[0]!
   expect((await wobbet("conversation", "reset", conversation)).out).toContain("is forgotten")
 })
@@ -170,6 +173,129 @@ test("checks a folder and names file, line and remedy", async () => {
   expect(out).toMatch(/bot\.yaml:4:\d+\n {2}"comand" is not known here\.\n {2}Write one of: phrase, command/)
   expect(out).toMatch(/handlers\/hi\.ts:1:\d+\n {2}Unexpected end of file/)
 })
+
+test("an address is looked for on all channels, also where one has not learned its profile yet", async () => {
+  await service.client.addChannel({ kind: "custom", key: "unlearned", secrets: { signingSecret: "made-up" } })
+  expect(await wobbet("conversation", "show", String(stage.person.id))).toMatchObject({
+    code: 0,
+    out: expect.stringContaining("received") as unknown,
+  })
+})
+
+/** Every control, the marks that turn directions, and what has no width. */
+const unseen = [
+  ...Array.from({ length: 32 }, (_none, code) => String.fromCharCode(code)),
+  ...Array.from({ length: 33 }, (_none, at) => String.fromCharCode(0x7f + at)),
+  ..."\u061c\u200b\u200e\u200f\u2028\u2029\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\ufeff",
+].join("")
+const titleOfTerminal = "\u001b]0;owned\u0007\u001b[2J\u009b31m"
+
+test("what strangers wrote reaches no terminal raw: every control is shown as an escape, and programs get it as it was", async () => {
+  const hostile = `say ${titleOfTerminal} ${unseen.replace(/[\t\n\r]/g, "")} end`
+  const tail = await start(["tail", "--channel", stage.key], service.env, /Waiting for messages/)
+  await pause(500)
+  const person = await standin.post<{ id: number }>("people", { first_name: `Mal${titleOfTerminal}\u202eory` })
+  await standin.post("start", { bot: stage.bot.username, from: person.id })
+  await standin.post("say", { bot: stage.bot.username, from: person.id, text: hostile })
+  await standin.post("say", { bot: stage.bot.username, from: person.id, text: `throw ${titleOfTerminal}` })
+  const received = await eventually(
+    async () => (await stage.messages({ direction: "in", text: "end" })).find(({ text }) => text.includes("owned")),
+    "the hostile message",
+  )
+  await eventually(async () => tail.said().includes("owned"), "it in the tail")
+  tail.child.kill("SIGINT")
+  const conversation = received.conversation
+  const outputs = await Promise.all([
+    wobbet("message", "find", "end"),
+    wobbet("message", "find", "end", "--wide"),
+    wobbet("message", "show", received.id),
+    wobbet("conversation", "list"),
+    wobbet("conversation", "list", "--people"),
+    wobbet("conversation", "show", conversation),
+    wobbet("passage", received.id, "--raw"),
+    wobbet("message", "find", "end", "--json"),
+    wobbet("message", "show", `no${titleOfTerminal}`),
+    wobbet("bot", "explain", titleOfTerminal),
+  ])
+  for (const text of [...outputs.map(({ out, err }) => out + err), tail.said(), service.said()])
+    expect(text.replace(/[\n\t]/g, "")).not.toMatch(/[\p{Cc}\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u206f\ufeff]/u)
+  expect(outputs[0]!.out).toContain("\\x1b]0;owned\\x07")
+  expect(outputs[3]!.out).toContain("Mal\\x1b]0;owned")
+  const { items } = JSON.parse(outputs[7]!.out) as { items: { text: string }[] }
+  expect(items.some(({ text }) => text.includes(titleOfTerminal))).toBe(true)
+}, 60_000)
+
+test("lists fit a terminal of 80 columns, cut with an ellipsis, and --wide shows all of it", async () => {
+  const words = "a rather long sentence about the crossing to Holm Island, with more than fits into any list"
+  await stage.say(`say ${words}`)
+  await eventually(async () => (await stage.messages({ text: "rather long" })).length > 1, "the long message")
+  const narrow = { ...service.env, COLUMNS: "80" }
+  for (const args of [
+    ["message", "find"],
+    ["message", "find", "--doubtful"],
+    ["conversation", "list"],
+    ["conversation", "show", String(stage.person.id)],
+    ["channel", "list"],
+    ["parked", "list"],
+    ["token", "list"],
+    ["token", "sessions"],
+    ["audit"],
+    ["profile", "list"],
+  ]) {
+    const { out } = await run(args, narrow)
+    const long = out.split("\n").filter((line) => [...line].length > 80)
+    expect([args.join(" "), long]).toEqual([args.join(" "), []])
+  }
+  expect((await run(["message", "find", "rather"], narrow)).out).toMatch(/you said a [a-z ]*…/)
+  expect((await run(["message", "find", "rather", "--wide"], narrow)).out).toContain(words)
+})
+
+test("errors are problem details for programs, and somebody else's server is told in a sentence", async () => {
+  const refused = await wobbet("message", "show", "msg_nothing", "--json")
+  expect([refused.code, refused.out]).toEqual([1, ""])
+  expect(JSON.parse(refused.err)).toMatchObject({
+    type: "https://wobbet.invalid/problems/not-found",
+    status: 404,
+    detail: 'There is no message "msg_nothing".',
+    remedy: expect.any(String) as unknown,
+  })
+  const wrong = await wobbet("passage", "--json")
+  expect([wrong.code, JSON.parse(wrong.err)]).toMatchObject([2, { title: "Wrong use" }])
+  const away = { ...service.env, WOBBET_URL: `http://127.0.0.1:${await freePort()}` }
+  expect(JSON.parse((await run(["channel", "list", "--json"], away)).err)).toMatchObject({
+    title: "No service answers",
+  })
+  const other = createServer((_call, answer) => void answer.setHeader("content-type", "text/html").end("<p>Hello</p>"))
+  await new Promise<void>((done) => other.listen(0, "127.0.0.1", done))
+  const port = (other.address() as AddressInfo).port
+  for (const args of [["channel", "list"], ["tail"]]) {
+    const { code, err } = await run(args, { ...service.env, WOBBET_URL: `http://127.0.0.1:${port}` })
+    expect([code, err]).toEqual([
+      1,
+      expect.stringMatching(/^✕ What answers at \S+ is not Wobbet: it answers 200 with text\/html\.\n/),
+    ])
+  }
+  other.close()
+})
+
+test("tail goes on over a restart of the service, and tells what was said meanwhile", async () => {
+  const place = await placeFor(quayBot)
+  let own = await startService(place)
+  const near = await Stage.set(own, standin)
+  const tail = await start(["tail"], own.env, /Waiting for messages/)
+  await near.say("say before")
+  await eventually(async () => tail.said().includes("you said before"), "the first in the tail")
+  await own.stop()
+  await eventually(async () => tail.said().includes("The connection broke"), "the break to be told")
+  own = await startService(place)
+  await near.say("say after")
+  await eventually(async () => tail.said().includes("The connection is back"), "the connection", 40)
+  await eventually(async () => /you said after.*sent/.test(tail.said()), "what was said after", 40)
+  tail.child.kill("SIGINT")
+  await eventually(async () => tail.child.exitCode !== null, "the tail to end")
+  expect(tail.child.exitCode).toBe(0)
+  await own.stop()
+}, 90_000)
 
 test("tail shows messages as they come and how far they got", async () => {
   const tail = await start(["tail", "--channel", stage.key], service.env, /Waiting for messages/)

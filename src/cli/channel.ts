@@ -6,7 +6,7 @@ import { learnCommand } from "./learn.ts"
 import type { Values } from "./values.ts"
 import { collect, pairs, secrets } from "./values.ts"
 import { counted } from "../client/counted.ts"
-import { asJson, colors, print, table, when, wrapped } from "./output.ts"
+import { asJson, colors, print, table, when, wideHelp, wrapped } from "./output.ts"
 
 /** `wobbet channel …`: add channels and look after them. */
 export function channelCommands(program: Command): void {
@@ -42,7 +42,12 @@ To replace a secret that calls are proven by, without losing a call:
     )
     .action(change)
 
-  channel.command("list").description("all channels").option("--json", "for programs").action(list)
+  channel
+    .command("list")
+    .description("all channels")
+    .option("--wide", wideHelp)
+    .option("--json", "for programs")
+    .action(list)
 
   const one = (name: string, description: string, run: (key: string, options: Json) => Promise<void>) =>
     channel.command(name).description(description).argument("<key>").option("--json", "for programs").action(run)
@@ -128,7 +133,7 @@ async function list(options: Json): Promise<void> {
   const { items } = await connect().channels()
   if (asJson(options, items)) return
   table(
-    ["channel", "kind", "state", "who", "receives", "last genuine call"],
+    [{ name: "channel", whole: true }, "kind", "state", "who", { name: "receives", spare: true }, "last genuine call"],
     items.map((shown) => [
       shown.key,
       shown.kind,

@@ -1,6 +1,7 @@
 import type { Command } from "commander"
+import widthOf from "string-width"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, printMore, rail, table, when } from "./output.ts"
+import { asJson, colors, inLine, print, printMore, rail, roomBeside, table, when, wideHelp, wrapped } from "./output.ts"
 
 /** `wobbet conversation list | show | reset`. */
 export function conversationCommands(program: Command): void {
@@ -13,7 +14,8 @@ export function conversationCommands(program: Command): void {
     .option("--channel <key>", "of one channel")
     .option("--people", "everybody who ever spoke instead, in groups too")
     .option("--limit <n>", "how many at most", "30")
-    .option("--cursor <next>", "go on from where the list before ended")
+    .option("--cursor <next>", "continue where the list before ended")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(async (text: string | undefined, options: ListOptions) => {
       if (options.people) return listPeople(text, options)
@@ -25,7 +27,15 @@ export function conversationCommands(program: Command): void {
       })
       if (asJson(options, found)) return
       table(
-        ["last", "who", "kind", "provider's id", "said last", "needs you", "conversation"],
+        [
+          "last",
+          "who",
+          { name: "kind", spare: true },
+          { name: "provider's id", whole: true },
+          "said last",
+          "needs you",
+          { name: "conversation", spare: true },
+        ],
         found.items.map((item) => [
           when(item.lastAt),
           inLine([item.title ?? item.address, item.topic && `› ${item.topic}`].filter(Boolean).join(" "), 24),
@@ -40,7 +50,10 @@ export function conversationCommands(program: Command): void {
       printMore(found)
       print(
         colors.dim(
-          "send takes the provider's id as well as the conversation's. With --people: everybody, in groups too.",
+          wrapped(
+            "send and show take the provider's id as well as the conversation's. With --people: everybody, in groups too.",
+            0,
+          ),
         ),
       )
     })
@@ -50,6 +63,7 @@ export function conversationCommands(program: Command): void {
     .description("what was said, and the state")
     .argument("<id>", "its id, or the provider's id of the person, group or broadcast channel")
     .option("--limit <n>", "how many messages", "30")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(async (id: string, options: { limit: string; json?: boolean }) => {
       const client = connect()
@@ -62,9 +76,9 @@ export function conversationCommands(program: Command): void {
         "",
       )
       for (const item of items) {
-        const side = item.direction === "in" ? "theirs" : "ours  "
+        const side = item.direction === "in" ? "received" : "sent    "
         print(
-          `${colors.dim(when(item.receivedAt))}  ${item.direction === "in" ? colors.bold(side) : side}  ${rail(item.stops ?? [])}  ${inLine(item.text, 90)}`,
+          `${colors.dim(when(item.receivedAt))}  ${item.direction === "in" ? colors.bold(side) : side}  ${rail(item.stops ?? [])}  ${inLine(item.text, roomBeside(widthOf(when(item.receivedAt)) + 27, 90))}`,
         )
       }
       print("", `state ${JSON.stringify(shown.state)}`)
@@ -98,7 +112,7 @@ async function listPeople(text: string | undefined, options: ListOptions): Promi
   })
   if (asJson(options, found)) return
   table(
-    ["who", "handle", "channel", "provider's id", "conversation"],
+    ["who", "handle", "channel", { name: "provider's id", whole: true }, "conversation"],
     found.items.map((item) => [
       inLine(item.name ?? item.address, 30),
       item.handle ? `@${item.handle}` : "",

@@ -1,9 +1,10 @@
 import { Command, CommanderError } from "commander"
-import { ApiError, NoService } from "../client/client.ts"
+import { ApiError, NoService, NotWobbet } from "../client/client.ts"
+import { shown, shownJson } from "../client/shown.ts"
 import { botCommands } from "./bot.ts"
 import { bringCommand } from "./bring.ts"
 import { channelCommands } from "./channel.ts"
-import { CommandFault } from "./context.ts"
+import { CommandFault, forPrograms } from "./context.ts"
 import { conversationCommands } from "./conversation.ts"
 import { demoCommands } from "./demo.ts"
 import { messageCommands } from "./message.ts"
@@ -23,6 +24,7 @@ const program = new Command("wobbet")
   .showHelpAfterError("(--help shows how it is used)")
   .exitOverride()
   .configureHelp({ sortSubcommands: false })
+  .configureOutput(forPrograms ? { writeErr: () => undefined } : {})
 
 serveCommand(program)
 demoCommands(program)
@@ -43,6 +45,14 @@ process.stdout.on("error", (error: { code?: string }) => {
   throw error
 })
 
+const titles: { [code: string]: string } = {
+  "wrong-use": "Wrong use",
+  "no-service": "No service answers",
+  "not-wobbet": "Not Wobbet",
+  refused: "The service refused",
+  fault: "A fault of ours",
+}
+
 // Exit codes: 0 done, 1 not done, 2 wrong use.
 try {
   await program.parseAsync()
@@ -50,26 +60,42 @@ try {
   process.exitCode = report(error)
 }
 
+/** Says what went wrong, to people or, with --json, as problem details (RFC 9457); gives the exit code. */
 function report(error: unknown): number {
-  const say = (text: string, remedy: string) =>
-    process.stderr.write(`${colors.red("✕")} ${text}${remedy ? `\n  ${remedy}` : ""}\n`)
-  if (error instanceof CommanderError) return error.exitCode === 0 ? 0 : 2
+  if (error instanceof CommanderError) {
+    if (error.exitCode === 0) return 0
+    const { message } = error
+    if (forPrograms) tell("wrong-use", message.replace(/^error: /, ""), "--help shows how it is used.")
+    return 2
+  }
   if (error instanceof NoService) {
-    say(error.message, 'Start one with "npm start" or "wobbet serve", or name another with WOBBET_URL.')
+    tell("no-service", error.message, 'Start one with "npm start" or "wobbet serve", or name another with WOBBET_URL.')
+    return 1
+  }
+  if (error instanceof NotWobbet) {
+    tell("not-wobbet", error.message, "Is WOBBET_URL (or WOBBET_PORT) the address of the service?")
     return 1
   }
   if (error instanceof ApiError) {
-    const local =
+    const remedy =
       error.status === 401
         ? "The command line reads the file token in WOBBET_HOME (.wobbet here), or WOBBET_TOKEN."
         : error.remedy
-    say(error.message, local)
+    tell("refused", error.message, remedy, error.problem)
     return error.status === 400 ? 2 : 1
   }
   if (error instanceof CommandFault) {
-    say(error.message, error.remedy)
+    tell("not-done", error.message, error.remedy)
     return 1
   }
-  say(`Something went wrong inside the command: ${(error as Error).stack ?? String(error)}`, "")
+  tell("fault", `Something went wrong inside the command: ${(error as Error).stack ?? String(error)}`, "")
   return 1
+}
+
+/** @param problem what the service said, where it said it */
+function tell(code: string, text: string, remedy: string, problem?: object): void {
+  if (forPrograms) {
+    const own = { type: `https://wobbet.invalid/problems/${code}`, title: titles[code] ?? "Not done" }
+    process.stderr.write(`${shownJson({ ...own, detail: text, ...problem, remedy }, 2)}\n`)
+  } else process.stderr.write(`${colors.red("✕")} ${shown(text)}${remedy ? `\n  ${shown(remedy)}` : ""}\n`)
 }

@@ -1,7 +1,20 @@
 import type { Command } from "commander"
 import type { MessageView } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, because, colors, inLine, messageWord, print, printMore, rail, table, when, whoOf } from "./output.ts"
+import {
+  asJson,
+  because,
+  colors,
+  inLine,
+  messageWord,
+  print,
+  printMore,
+  rail,
+  table,
+  when,
+  whoOf,
+  wideHelp,
+} from "./output.ts"
 
 /** `wobbet message find | show`. */
 export function messageCommands(program: Command): void {
@@ -20,10 +33,11 @@ export function messageCommands(program: Command): void {
     .option("--from <time>", "at this time or later (ISO 8601)")
     .option("--to <time>", "before this time (ISO 8601)")
     .option("--limit <n>", "how many at most", "20")
-    .option("--cursor <next>", "go on from where the list before ended")
+    .option("--cursor <next>", "continue where the list before ended")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(async (words: string[], options: { [name: string]: string | boolean | undefined; json?: boolean }) => {
-      const { json: _json, ...filter } = options
+      const { json: _json, wide: _wide, ...filter } = options
       const text = words.join(" ")
       const found = await connect().messages({
         ...(filter as { [name: string]: string }),
@@ -44,7 +58,7 @@ export function messageCommands(program: Command): void {
       const shown = await connect().message(id)
       if (asJson(options, shown)) return
       const line = (name: string, value: string | null | undefined) =>
-        value && print(`${colors.dim(name.padEnd(13))}${value}`)
+        value && print(`${colors.dim(name.padEnd(13))}${value.replaceAll("\n", `\n${" ".repeat(13)}`)}`)
       line("message", `${colors.bold(shown.id)} ${shown.direction === "in" ? "from" : "to"} ${whoOf(shown)}`)
       line("rail", `${rail(shown.stops ?? [])}  ${messageWord(shown)}`)
       line("because", because(shown))
@@ -62,7 +76,7 @@ export function messageCommands(program: Command): void {
 
 export function printMessages(items: MessageView[]): void {
   table(
-    ["time", "", "rail", "", "who", "said", "message"],
+    ["time", "", { name: "rail", spare: true }, "", "who", "said", { name: "message", whole: true }],
     items.map((item) => [
       when(item.receivedAt),
       item.direction === "in" ? "→" : colors.dim("←"),
@@ -78,7 +92,7 @@ export function printMessages(items: MessageView[]): void {
 
 function printDoubts(items: MessageView[]): void {
   table(
-    ["begun", "who", "said", "known", "decided", "message"],
+    ["begun", "who", "said", "known", "decided", { name: "message", whole: true }],
     items.map((item) => [
       when(item.doubt?.at ?? item.receivedAt),
       inLine(whoOf(item), 14),

@@ -1,6 +1,6 @@
 import type { Command } from "commander"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, printMore, table, when, whoOf } from "./output.ts"
+import { asJson, colors, inLine, print, printMore, table, when, whoOf, wideHelp } from "./output.ts"
 
 /** `wobbet parked list | retry | edit | drop`. */
 export function parkedCommands(program: Command): void {
@@ -12,7 +12,8 @@ export function parkedCommands(program: Command): void {
     .option("--all", "what was decided, too")
     .option("--channel <key>", "of one channel")
     .option("--limit <n>", "how many at most", "50")
-    .option("--cursor <next>", "go on from where the list before ended")
+    .option("--cursor <next>", "continue where the list before ended")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(async (options: ListOptions) => {
       const found = await connect().parked({
@@ -23,7 +24,16 @@ export function parkedCommands(program: Command): void {
       })
       if (asJson(options, found)) return
       table(
-        ["since", "what", "cause", "who", "said", "reason", options.all ? "decision" : "", "parked"].filter(Boolean),
+        [
+          "since",
+          { name: "what", spare: true },
+          "cause",
+          "who",
+          "said",
+          "reason",
+          ...(options.all ? ["decision"] : []),
+          { name: "parked", whole: true },
+        ],
         found.items.map((item) => [
           when(item.since),
           item.what,

@@ -2,7 +2,7 @@ import { readFileSync } from "node:fs"
 import type { Command } from "commander"
 import type { ProfileFault } from "../client/types.ts"
 import { CommandFault, connect } from "./context.ts"
-import { asJson, colors, print, table, wrapped } from "./output.ts"
+import { asJson, colors, print, table, wideHelp, wrapped } from "./output.ts"
 
 const origins = { ships: "ships with Wobbet", folder: "the bot folder's", learned: "learned", set: "set by hand" }
 
@@ -13,12 +13,13 @@ export function profileCommands(program: Command): void {
   profile
     .command("list")
     .description("all profiles")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(async (options: { json?: boolean }) => {
       const { items } = await connect().profiles()
       if (asJson(options, items)) return
       table(
-        ["profile", "what it is", "from", "secrets"],
+        [{ name: "profile", whole: true }, "what it is", "from", "secrets"],
         items.map((item) => [item.name, item.title, origins[item.origin], item.secrets.join(", ")]),
         "There are none.",
       )

@@ -1,7 +1,24 @@
 import type { Command } from "commander"
+import widthOf from "string-width"
+import { NoService } from "../client/client.ts"
+import type { LiveState } from "../client/follow.ts"
+import { shown, shownJson } from "../client/shown.ts"
 import type { MessageView } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, because, colors, inLine, print, rail, when, messageWord, whoOf } from "./output.ts"
+import {
+  asJson,
+  because,
+  colors,
+  filled,
+  inLine,
+  messageWord,
+  print,
+  rail,
+  roomBeside,
+  when,
+  whoOf,
+  wideHelp,
+} from "./output.ts"
 
 /** `wobbet send` and `wobbet tail`. */
 export function talkCommands(program: Command): void {
@@ -29,6 +46,7 @@ export function talkCommands(program: Command): void {
     .command("tail")
     .description("what happens, as it happens; Ctrl-C ends it")
     .option("--channel <key>", "of one channel")
+    .option("--wide", wideHelp)
     .option("--json", "for programs: one message a line")
     .action(async (options: { channel?: string; json?: boolean }) => {
       const client = connect()
@@ -36,17 +54,22 @@ export function talkCommands(program: Command): void {
       process.once("SIGINT", () => stop.abort())
       await client.session()
       if (!options.json) print(colors.dim("Waiting for messages. Ctrl-C ends."))
-      const shown = new Map<string, string>()
+      const told = new Map<string, string>()
       try {
-        for await (const event of client.live(stop.signal)) {
+        for await (const event of client.live(stop.signal, breaks(options.json === true))) {
           if (event.what === "parked" || event.message === null) continue
-          const message = await client.message(event.message)
+          // While nobody answers, the stream breaks, too: it tells of this one again once it is back.
+          const message = await client.message(event.message).catch((error: unknown) => {
+            if (error instanceof NoService) return undefined
+            throw error
+          })
+          if (!message) continue
           if (options.channel && message.channel !== options.channel) continue
           const look = `${messageWord(message)} ${because(message)}`
-          if (shown.get(message.id) === look) continue
-          shown.set(message.id, look)
-          if (shown.size > 1000) shown.delete(shown.keys().next().value!)
-          if (options.json) print(JSON.stringify(message))
+          if (told.get(message.id) === look) continue
+          told.set(message.id, look)
+          if (told.size > 1000) told.delete(told.keys().next().value!)
+          if (options.json) print(shownJson(message))
           else print(tailLine(message))
         }
       } catch (error) {
@@ -55,8 +78,28 @@ export function talkCommands(program: Command): void {
     })
 }
 
+/** Says on stderr when the stream breaks and when it is back: what was said meanwhile is told then. */
+function breaks(quiet: boolean): (state: LiveState) => void {
+  let broken = false
+  const say = (text: string) => !quiet && process.stderr.write(`${text}\n`)
+  return ({ live, ...state }) => {
+    if (!live && !broken) say(colors.yellow(`○ The connection broke: ${whyOf(state as { why: Error })} Trying again …`))
+    if (live && broken) say(colors.green("● The connection is back. What was said meanwhile follows."))
+    broken = !live
+  }
+}
+
+function whyOf({ why }: { why: Error }): string {
+  return why instanceof NoService ? "no service answers." : shown(why.message)
+}
+
 function tailLine(message: MessageView): string {
   const arrow = message.direction === "in" ? "→" : "←"
-  const who = inLine(whoOf(message), 18).padEnd(18)
-  return `${colors.dim(when(message.receivedAt))} ${arrow} ${rail(message.stops ?? [])}  ${who}  ${inLine(message.text, 60)}  ${messageWord(message)}${because(message) ? colors.dim(` ${inLine(because(message), 60)}`) : ""}`
+  const start = `${colors.dim(when(message.receivedAt))} ${arrow} ${rail(message.stops ?? [])}  ${filled(whoOf(message), 14)}  `
+  const word = messageWord(message)
+  const room = roomBeside(widthOf(start) + widthOf(word) + 3, 110)
+  const why = because(message)
+  const said = inLine(message.text, why ? Math.max(12, Math.floor(room / 2)) : Math.min(60, room))
+  const rest = room - widthOf(said)
+  return `${start}${said}  ${word}${why && rest > 6 ? colors.dim(` ${inLine(why, rest)}`) : ""}`
 }

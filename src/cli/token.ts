@@ -1,6 +1,6 @@
 import type { Command } from "commander"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, print, printMore, table, when } from "./output.ts"
+import { asJson, colors, inLine, print, printMore, table, when, wideHelp } from "./output.ts"
 
 interface Json {
   json?: boolean
@@ -23,6 +23,7 @@ export function tokenCommands(program: Command): void {
   token
     .command("list")
     .description("all tokens: whose they are, what they may, when they were used last")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(list)
 
@@ -40,6 +41,7 @@ export function tokenCommands(program: Command): void {
     .command("sessions")
     .description("who is signed in to the console")
     .option("--end <id>", "end a session")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(sessions)
 
@@ -49,7 +51,8 @@ export function tokenCommands(program: Command): void {
     .option("--who <name>", "a token's name, or the id of a token or session")
     .option("--did <what>", 'such as "channel changed"')
     .option("--limit <n>", "how many at most", "30")
-    .option("--cursor <next>", "go on from where the list before ended")
+    .option("--cursor <next>", "continue where the list before ended")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(audit)
 }
@@ -69,7 +72,15 @@ async function list(options: Json): Promise<void> {
   const { items } = await connect().tokens()
   if (asJson(options, items)) return
   table(
-    ["name", "role", "made", "by", "used last", "good until", "id"],
+    [
+      "name",
+      "role",
+      { name: "made", spare: true },
+      { name: "by", spare: true },
+      "used last",
+      "good until",
+      { name: "id", whole: true },
+    ],
     items.map((token) => [
       token.name,
       token.channel ? `bring (${token.channel})` : token.role,
@@ -99,7 +110,15 @@ async function sessions(options: { end?: string } & Json): Promise<void> {
   const { items } = await client.sessions()
   if (asJson(options, items)) return
   table(
-    ["who", "role", "from", "since", "used last", "ends", "id"],
+    [
+      "who",
+      "role",
+      { name: "from", spare: true },
+      { name: "since", spare: true },
+      "used last",
+      "ends",
+      { name: "id", whole: true },
+    ],
     items.map((session) => [
       session.name,
       session.role,

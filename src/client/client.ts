@@ -54,6 +54,8 @@ export class Client {
   constructor(
     readonly url: string,
     private readonly token?: string,
+    /** What is done to each answer before anybody sees it. */
+    private readonly read: <T>(answer: T) => T = (answer) => answer,
   ) {}
 
   channels = () => this.ask("GET /channels")
@@ -187,7 +189,7 @@ export class Client {
       throw error
     }
     if (answer.status === 204) return undefined as AnswerOf<Name>
-    return (await readJson(answer)) as AnswerOf<Name>
+    return this.read((await readJson(answer)) as AnswerOf<Name>)
   }
 
   private identify(): { [name: string]: string } {

@@ -93,7 +93,7 @@ function Fields({
                 aria-label={`What ${where} is`}
                 value={Object.entries(places).find(([, at]) => at === where)?.[0] ?? ""}
                 onChange={(event) => take(where, event.target.value)}
-                className="min-h-6 border border-edge bg-paper px-1"
+                className="min-h-6 w-full max-w-52 border border-edge bg-paper px-1 max-sm:max-w-28"
               >
                 <option value="">nothing that is needed</option>
                 {Object.entries(roleWords).map(([role, words]) => (

@@ -32,12 +32,20 @@ function Piece({ piece }: { piece: NonNullable<MessageView["kept"]>[number] }) {
           <img
             src={address}
             alt={`a picture (${words})`}
-            className="max-h-40 max-w-56 border border-line object-contain"
+            className="max-h-40 max-w-full border border-line object-contain sm:max-w-56"
           />
         </a>
       )
     case "audio":
-      return <audio controls preload="none" src={address} aria-label={`a sound (${words})`} className="h-9 max-w-64" />
+      return (
+        <audio
+          controls
+          preload="none"
+          src={address}
+          aria-label={`a sound (${words})`}
+          className="h-9 max-w-full sm:max-w-64"
+        />
+      )
     case "video":
       return (
         <video
@@ -45,7 +53,7 @@ function Piece({ piece }: { piece: NonNullable<MessageView["kept"]>[number] }) {
           preload="metadata"
           src={address}
           aria-label={`a video (${words})`}
-          className="max-h-40 max-w-64"
+          className="max-h-40 max-w-full sm:max-w-64"
         />
       )
     default:

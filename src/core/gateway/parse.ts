@@ -9,7 +9,7 @@ import { at, fillTemplate, textAt } from "./fields.ts"
 import { handshakeIn } from "./handshake.ts"
 import { e164, isShortCode, wayIn } from "./numbers.ts"
 import type { Conditions, MessagePlaces, StatusPlaces, Where } from "./profile.ts"
-import { profileOf } from "./shipped.ts"
+import { hasProfile, profileOf } from "./shipped.ts"
 
 /** What a text asks of the sending itself, such as STOP; only where a kind obeys such words. */
 export type Wishes = (text: string) => Message["wish"]
@@ -135,6 +135,8 @@ function byWay(number: string, way: string | undefined, { settings }: Channel): 
 /** An address as it is kept, whatever form a person gave it in. */
 export function gatewayAddress(given: string, channel: Channel): string {
   const bare = given.trim()
+  // Until a channel has learned how its gateway speaks, an address is what it was written as.
+  if (!hasProfile(channel)) return bare
   if (profileOf(channel).addresses === "names" || /^acr:/i.test(bare)) return bare
   // Without a way of its own it is meant in the channel's usual one.
   if (wayIn(bare) === undefined) return e164(bare, channel.settings.country as string | undefined) ?? bare
