@@ -14,11 +14,17 @@ export async function build({ say = (text) => console.log(text) } = {}) {
   const known = existsSync(stamps) ? JSON.parse(readFileSync(stamps, "utf8")) : {}
   const lock = hashOf(["package.json", "package-lock.json", "scripts/build.mjs"])
   const service = lock + hashOf(["src", "demo", "bench", "tests/faults"], (path) => !path.startsWith("src/console"))
+  const types = lock + hashOf(["src/sdk", "src/core/message"])
   const pages = lock + hashOf(["src/console", "src/client", "vite.config.mjs"])
   if (known.service !== service || !existsSync(join(root, "dist/wobbet.js"))) {
     say("building the service …")
     await buildService()
     known.service = service
+  }
+  if (known.types !== types || !existsSync(join(root, "dist/types/sdk/index.d.ts"))) {
+    say("writing the SDK's declaration …")
+    await declareSdk()
+    known.types = types
   }
   if (known.pages !== pages || !existsSync(join(root, "dist/console/index.html"))) {
     say("building the console …")
@@ -71,6 +77,26 @@ export async function bundle(outdir, entries, faults, plugins = []) {
   await esbuild.build({ ...common, entryPoints: others })
   // In parts, which lie beside it: most commands need a small one, and not the service's.
   await esbuild.build({ ...common, entryPoints: { wobbet }, splitting: true, chunkNames: "part-[hash]" })
+}
+
+/** What a bot's author imports, as types: for `wobbet bot check`, and for editors. */
+async function declareSdk() {
+  const { default: ts } = await import("typescript")
+  rmSync(join(root, "dist/types"), { recursive: true, force: true })
+  const program = ts.createProgram([join(root, "src/sdk/index.ts")], {
+    declaration: true,
+    emitDeclarationOnly: true,
+    allowImportingTsExtensions: true,
+    outDir: join(root, "dist/types"),
+    rootDir: join(root, "src"),
+    module: ts.ModuleKind.ESNext,
+    moduleResolution: ts.ModuleResolutionKind.Bundler,
+    target: ts.ScriptTarget.ES2023,
+    strict: true,
+    skipLibCheck: true,
+    types: ["node"],
+  })
+  program.emit()
 }
 
 async function buildConsole() {

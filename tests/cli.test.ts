@@ -13,6 +13,7 @@ import {
   startService,
   startStandin,
   tempFolder,
+  writeFiles,
 } from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
 
@@ -173,6 +174,48 @@ test("checks a folder and names file, line and remedy", async () => {
   expect(out).toMatch(/bot\.yaml:4:\d+\n {2}"comand" is not known here\.\n {2}Write one of: phrase, command/)
   expect(out).toMatch(/handlers\/hi\.ts:1:\d+\n {2}Unexpected end of file/)
 })
+
+test("a bot folder is checked without a service, types, places of texts and slots among it", async () => {
+  const away = { ...service.env, WOBBET_URL: "http://127.0.0.1:9", WOBBET_HOME: tempFolder() }
+  const routes = [
+    `{ name: hi, meets: { phrase: "hi {who}" }, handler: { text: "Hello {{slots.whom}} {{contact.nmae}}" } }`,
+    `{ name: typed, meets: { phrase: "say {what}" }, handler: typed }`,
+  ]
+  const handler = `import { handler, text } from "wobbet"
+import { upper } from "./words/upper"
+export default handler(({ message, slots }) => {
+  const said: number = message.text
+  return { replies: [text(upper(said))], state: 7 }
+})
+`
+  const folder = tempFolder({
+    "bot.yaml": `bot: typed-bot\nroutes:\n${routes.map((route) => `  - ${route}\n`).join("")}`,
+    "handlers/typed.ts": handler,
+    "handlers/words/upper.ts": "export const upper = (text: string) => text.upperCase()\n",
+  })
+  const faulty = await run(["bot", "check", folder], away)
+  expect(faulty.code).toBe(1)
+  for (const told of [
+    /bot\.yaml:3:\d+\n {2}\{\{slots\.whom\}\} names nothing of slots\.\n {2}Write one of: \{\{slots\.who\}\}/,
+    /bot\.yaml:3:\d+\n {2}\{\{contact\.nmae\}\} names nothing of contact/,
+    /typed\.ts:4:9\n {2}Type 'string \| undefined' is not assignable to type 'number' \(TS2322\)/,
+    /typed\.ts:5:\d+\n {2}Argument of type 'number' is not assignable to parameter of type 'string' \(TS2345\)/,
+    /Type 'number' is not assignable to type 'State'/,
+    /upper\.ts:1:\d+\n {2}Property 'upperCase' does not exist on type 'string'/,
+  ])
+    expect(faulty.out).toMatch(told)
+  writeFiles(folder, {
+    "bot.yaml": `bot: typed-bot\nroutes:\n  - ${routes.at(-1)}\n`,
+    "handlers/typed.ts": handler
+      .replace("number = message.text", 'string = message.text ?? ""')
+      .replace("state: 7", "state: { n: 7 }"),
+    "handlers/words/upper.ts": "export const upper = (text: string) => text.toUpperCase()\n",
+  })
+  expect(await run(["bot", "check", folder], away)).toMatchObject({
+    code: 0,
+    out: expect.stringMatching(/typed-bot is valid: 1 route, release [0-9a-f]{16}\./) as unknown,
+  })
+}, 60_000)
 
 test("an address is looked for on all channels, also where one has not learned its profile yet", async () => {
   await service.client.addChannel({ kind: "custom", key: "unlearned", secrets: { signingSecret: "made-up" } })

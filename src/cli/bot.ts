@@ -1,6 +1,8 @@
 import { resolve } from "node:path"
 import type { Command } from "commander"
+import { counted } from "../client/counted.ts"
 import type { BotView } from "../client/types.ts"
+import { builtFiles, sdkDeclaration } from "./built.ts"
 import { CommandFault, connect } from "./context.ts"
 import { asJson, colors, print, wrapped } from "./output.ts"
 
@@ -10,16 +12,16 @@ export function botCommands(program: Command): void {
 
   bot
     .command("check")
-    .description("check a bot folder; without one, the folder the service follows")
+    .description("check a bot folder, types and all; without one, the folder the service follows")
     .argument("[folder]")
     .option("--json", "for programs")
     .action(async (folder: string | undefined, options: { json?: boolean }) => {
-      const checked = await connect().checkBot(folder ? resolve(folder) : undefined)
+      const checked = folder === undefined ? await connect().checkBot() : await checkHere(resolve(folder))
       if (checked.faults.length > 0) process.exitCode = 1
       if (asJson(options, checked)) return
       if (checked.faults.length === 0) {
         print(
-          `${colors.green("●")} ${checked.bot} is valid: ${checked.routes?.length ?? 0} routes, release ${checked.release}.`,
+          `${colors.green("●")} ${checked.bot} is valid: ${counted(checked.routes?.length ?? 0, "route")}, release ${checked.release}.`,
         )
         return
       }
@@ -67,6 +69,21 @@ export function botCommands(program: Command): void {
         else print("", "→ passed over: nobody said it, and no route names its event")
       },
     )
+}
+
+/** Reads the folder in this process, types and all: no service is needed, and none is held up by it. */
+async function checkHere(folder: string): Promise<BotView & { routes?: string[] }> {
+  const { readBotFolder } = await import("../engine/handlers/botFolder.ts")
+  const { typeFaults } = await import("../engine/handlers/typeCheck.ts")
+  const reading = await readBotFolder(folder, builtFiles.sdk)
+  const types = await typeFaults(folder, reading.files, sdkDeclaration)
+  // What cannot be read at all is told once, by who reads it first.
+  const known = "faults" in reading ? reading.faults : []
+  const lines = new Set(known.map(({ file, line }) => `${file}:${line}`))
+  const faults = [...known, ...types.filter(({ file, line }) => !lines.has(`${file}:${line}`))]
+  if ("faults" in reading || faults.length > 0) return { folder, faults }
+  const { bot, id } = reading.ready
+  return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults }
 }
 
 export function printFaults(bot: Pick<BotView, "faults">): void {

@@ -1,22 +1,14 @@
 import { existsSync } from "node:fs"
 import { resolve } from "node:path"
-import { fileURLToPath } from "node:url"
-import type { BuiltFiles, RunningService } from "../service/service.ts"
+import type { RunningService } from "../service/service.ts"
 import { startService } from "../service/service.ts"
 import { readServiceSettings, SettingFault } from "../service/settings.ts"
 import { ServerTrouble } from "../store/embedded.ts"
+import { builtFiles } from "./built.ts"
 import { CommandFault } from "./context.ts"
 import { endInOrder } from "./ending.ts"
 import { makeLog } from "./logging.ts"
 import { colors, print } from "./output.ts"
-
-/** What the build laid beside this file. */
-export const builtFiles: BuiltFiles = {
-  hostScript: fileURLToPath(new URL("./host.js", import.meta.url)),
-  renderScript: fileURLToPath(new URL("./render.js", import.meta.url)),
-  sdk: fileURLToPath(new URL("./sdk.js", import.meta.url)),
-  console: fileURLToPath(new URL("./console", import.meta.url)),
-}
 
 /** `wobbet serve`: runs until it is told to stop. */
 export async function serve(options: { bot?: string }): Promise<void> {

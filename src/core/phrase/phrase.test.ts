@@ -106,3 +106,17 @@ describe("phrases", () => {
     expect(run).toEqual({ matches: false, stoppedAt: 1, wanted: ['"crossing"', '"boat"'] })
   })
 })
+
+test.each([
+  ["{a} {b}", ["a", "b"]],
+  ["from {a} [please] {b}", ["a", "b"]],
+  ["({a} | now) [{c as number}] {b}", ["a", "b"]],
+  ["[at] {a} (soon | {b}) ", ["a", "b"]],
+])("%j is refused: nobody could say where the first slot ends", (source, [first, second]) => {
+  expect(() => readPhrase(source)).toThrow(`the slots {${first}} and {${second}} follow each other`)
+})
+
+test.each(["{a} to {b}", "{a as word} {b}", "{a} {b as number}", "({a} | {b})", "to {a} (or {b} | please)"])(
+  "%j is read: its slots are told apart",
+  (source) => expect(() => readPhrase(source)).not.toThrow(),
+)

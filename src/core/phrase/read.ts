@@ -32,7 +32,51 @@ export function readPhrase(source: string): Phrase {
       "every part of the phrase is optional, so it would match any silence; write at least one word outside [ ]",
       0,
     )
+  edges(phrase)
   return phrase
+}
+
+/** The slots that take any number of words with which a phrase may begin and end, and whether it may be left out. */
+interface Edges {
+  begins: string[]
+  ends: string[]
+  empty: boolean
+}
+
+/** Throws where one slot for any number of words may follow another: nobody could say where the first ends. */
+function edges(phrase: Phrase): Edges {
+  switch (phrase.is) {
+    case "word":
+      return { begins: [], ends: [], empty: false }
+    case "slot": {
+      const open = phrase.type === "text" ? [phrase.name] : []
+      return { begins: open, ends: open, empty: false }
+    }
+    case "oneOf": {
+      const each = phrase.options.map(edges)
+      return {
+        begins: each.flatMap((option) => option.begins),
+        ends: each.flatMap((option) => option.ends),
+        empty: each.some((option) => option.empty),
+      }
+    }
+    case "sequence":
+      return phrase.items.map(edges).reduce(followedBy, { begins: [], ends: [], empty: true })
+  }
+}
+
+function followedBy(first: Edges, second: Edges): Edges {
+  const [one, other] = [first.ends[0], second.begins[0]]
+  if (one !== undefined && other !== undefined)
+    throw new PhraseError(
+      `the slots {${one}} and {${other}} follow each other, and each takes any number of words; write a word between them, or give one of them a type, such as {${one} as word}`,
+      0,
+    )
+  return {
+    begins: first.empty ? [...first.begins, ...second.begins] : first.begins,
+    ends: second.empty ? [...first.ends, ...second.ends] : second.ends,
+    empty: first.empty && second.empty,
+  }
 }
 
 const marks = new Set("[](){}|")

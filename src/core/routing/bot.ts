@@ -2,7 +2,8 @@ import Joi from "joi"
 import { isAlias, isMap, isScalar, isSeq } from "yaml"
 import { readYaml } from "../message/yaml.ts"
 import { messageEvents, mediaKinds } from "../message/message.ts"
-import { PhraseError, readPhrase } from "../phrase/read.ts"
+import { PhraseError, readPhrase, slotsOf } from "../phrase/read.ts"
+import { faultsOfPlaces } from "./fillText.ts"
 
 /** A bot folder's `bot.yaml`, read and checked. */
 export interface Bot {
@@ -181,7 +182,20 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
     const remedy = handlers.size > 0 ? `There are: ${[...handlers].join(", ")}.` : `Make handlers/${handler}.ts.`
     faults.push({ file, ...where(path), says: `there is no handler "${handler}"`, remedy })
   }
+  named.forEach(([handler, path], at) => {
+    if (typeof handler !== "object" || typeof handler.text !== "string") return
+    const slots = bot.routes[at] ? slotsIn(bot.routes[at].meets) : []
+    for (const fault of faultsOfPlaces(handler.text, slots))
+      faults.push({ file, ...where([...path, "text"]), ...fault })
+  })
   return faults.length > 0 ? { faults } : { bot }
+}
+
+/** The slots that may be filled where a condition is met. */
+function slotsIn(met: Condition): string[] {
+  const phrases = [met.phrase ?? []].flat().flatMap((source) => slotsOf(readPhrase(source)))
+  const args = met.command === undefined ? [] : ["args"]
+  return [...new Set([...phrases, ...args, ...[...(met.any ?? []), ...(met.all ?? [])].flatMap(slotsIn)])]
 }
 
 /** Where the value at a path begins in the source; for something missing, where its parent does. */

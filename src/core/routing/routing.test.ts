@@ -2,7 +2,7 @@ import Joi from "joi"
 import type { Message } from "../message/message.ts"
 import type { Bot } from "./bot.ts"
 import { readBot, readDuration } from "./bot.ts"
-import { fillText } from "./fillText.ts"
+import { faultsOfPlaces, fillText } from "./fillText.ts"
 import { RouteTable } from "./table.ts"
 
 const file = "bot.yaml"
@@ -20,6 +20,30 @@ const situation = (message: Partial<Message>, state = {}) => ({
   message: { event: "text" as const, place: { address: "1", kind: "direct" as const }, ...message },
   channel: { key: "quay", kind: "telegram" },
   state,
+})
+
+test.each([
+  ["Hello {{contact.name}}, {{ slots.place }}, {{state.topic.title}}, {{message.text}}, {{channel.key}}", []],
+  ["Hello {{contact.nmae}}", ["{{contact.nmae}} names nothing of contact"]],
+  ["To {{slots.port}}", ["{{slots.port}} names nothing of slots"]],
+  ["Hello {{name}}", ["nothing is known by the name in {{name}}"]],
+  [
+    "{{state}} {{constructor.name}}",
+    ["{{state}} names nothing of state", "nothing is known by the name in {{constructor.name}}"],
+  ],
+  [
+    "{{contact name}} {{}} {{contact.name",
+    [
+      '"{{contact name}}" is no place to fill in',
+      '"{{}}" is no place to fill in',
+      '"{{contact.name" is no place to fill in',
+    ],
+  ],
+  ["no places, { one } and }} alone", []],
+])("the places of the text %j are checked", (text, says) => {
+  expect(faultsOfPlaces(text, ["place"]).map((fault) => fault.says)).toEqual(says)
+  const source = `bot: a\nroutes:\n  - { name: r, meets: { phrase: "to {place}" }, handler: { text: ${JSON.stringify(text)} } }\n`
+  expect(faults(source).map((fault) => [fault.line, fault.says])).toEqual(says.map((one) => [3, one]))
 })
 
 describe("a decision", () => {

@@ -22,7 +22,8 @@ export interface BotPackage {
   profiles: { [name: string]: string }
 }
 
-export type BotFolderReading = { ready: BotPackage } | { faults: Fault[] }
+/** @property files the code handlers, also where something is wrong with the folder */
+export type BotFolderReading = ({ ready: BotPackage } | { faults: Fault[] }) & { files: string[] }
 
 /**
  * Reads a bot folder: `bot.yaml`, and the code handlers under `handlers/`, bundled with the SDK into one module.
@@ -35,11 +36,11 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
   try {
     source = await readFile(file, "utf8")
   } catch {
-    const remedy = `Make ${shown(file)}, or name another folder with --bot.`
-    return { faults: [{ file: shown(file), says: "there is no bot.yaml in the folder", remedy }] }
+    const remedy = `Make ${shownPath(file)}, or name another folder with --bot.`
+    return { files: [], faults: [{ file: shownPath(file), says: "there is no bot.yaml in the folder", remedy }] }
   }
   const files = await handlerFiles(folder)
-  const reading = readBot(source, shown(file), { files: new Set(files.keys()), kinds: writtenHandlers })
+  const reading = readBot(source, shownPath(file), { files: new Set(files.keys()), kinds: writtenHandlers })
   const bundle = await bundleHandlers(folder, files, sdk)
   const profiles = await readProfiles(folder)
   const faults = [
@@ -47,14 +48,17 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     ...profiles.faults,
     ...("faults" in bundle ? bundle.faults : []),
   ]
-  if ("faults" in reading || "faults" in bundle || faults.length > 0) return { faults }
+  if ("faults" in reading || "faults" in bundle || faults.length > 0) return { files: [...files.values()], faults }
   const id = createHash("sha256")
     .update(JSON.stringify(reading.bot))
     .update("\n")
     .update(bundle.code ?? "")
     .digest("hex")
     .slice(0, 16)
-  return { ready: { id, bot: reading.bot, bundle: bundle.code, profiles: profiles.sources } }
+  return {
+    files: [...files.values()],
+    ready: { id, bot: reading.bot, bundle: bundle.code, profiles: profiles.sources },
+  }
 }
 
 /** The gateway profiles under `profiles/`; what is wrong in one is said with its line, and what would be right. */
@@ -65,7 +69,7 @@ async function readProfiles(folder: string): Promise<{ sources: { [name: string]
   const faults: Fault[] = []
   for (const name of found.filter((one) => /\.ya?ml$/.test(one)).sort()) {
     const source = await readFile(join(inside, name), "utf8")
-    const file = shown(join(inside, name))
+    const file = shownPath(join(inside, name))
     const read = readProfile(source)
     if ("faults" in read)
       faults.push(
@@ -157,12 +161,12 @@ function faultOf(error: EsbuildMessage, folder: string, files: Map<string, strin
   const missing = /No matching export in "(.+?)" for import "default"/.exec(error.text)
   if (missing) {
     const remedy = 'Write "export default handler(async ({ message }) => …)", with handler imported from "wobbet".'
-    return { file: shown(join(folder, missing[1]!)), line: 1, says: "the file has no default export", remedy }
+    return { file: shownPath(join(folder, missing[1]!)), line: 1, says: "the file has no default export", remedy }
   }
   const { location } = error
   const remedy = remedyFor(error)
   return {
-    file: location ? shown(resolve(folder, location.file)) : shown([...files.values()][0] ?? folder),
+    file: location ? shownPath(resolve(folder, location.file)) : shownPath([...files.values()][0] ?? folder),
     ...(location ? { line: location.line, column: location.column + 1 } : {}),
     says: error.text,
     ...(remedy ? { remedy } : {}),
@@ -190,7 +194,7 @@ function remedyFor({ text, location }: EsbuildMessage): string | undefined {
 export function faultOfLoading(error: HandlerError, folder: string): Fault {
   const inside = /\(?([\w./-]+\.[mc]?[tj]s):(\d+):(\d+)\)?/.exec(error.stack?.split("\n").slice(1).join("\n") ?? "")
   return {
-    file: shown(join(folder, inside ? inside[1]! : "handlers")),
+    file: shownPath(join(folder, inside ? inside[1]! : "handlers")),
     ...(inside ? { line: Number(inside[2]), column: Number(inside[3]) } : {}),
     says: `loading the handlers failed: ${error.name}: ${error.message}`,
     remedy: "Code outside the handler runs once, when the file is loaded; it must not throw.",
@@ -198,7 +202,7 @@ export function faultOfLoading(error: HandlerError, folder: string): Fault {
 }
 
 /** Paths are shown as seen from where the command was given. */
-function shown(file: string): string {
+export function shownPath(file: string): string {
   const path = relative(process.cwd(), resolve(file))
   return path === "" || path.startsWith("..") ? resolve(file) : path
 }

@@ -27,7 +27,7 @@ export const botRoutes: ApiRoute[] = [
       if (!folder)
         throw notFound("bot folder", "", 'Start the service with "wobbet serve --bot <folder>", or name a folder.')
       const reading = await readBotFolder(folder, engine.settings.sdk)
-      if ("faults" in reading) return { folder, ...reading }
+      if ("faults" in reading) return { folder, faults: reading.faults }
       const { bot, id } = reading.ready
       return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults: [] }
     },
