@@ -193,18 +193,31 @@ describe("is it connected? A channel that is broken in one of many ways says whi
       async () => publicly(await instead((_request, response) => response.setHeader("x-wobbet-proof", "00").end())),
     ],
     [
-      "a call that was refused last",
+      "calls that are all refused",
       "calls",
       "was refused: the signature does not match the body under this channel's appSecret. It would match with a line end behind our appSecret",
       async () => {
         const body = '{"object":"whatsapp_business_account","entry":[]}'
         const signature = createHmac("sha256", `${world().appSecret}\n`).update(body).digest("hex")
-        await fetch(`${service.address}/in/${whatsapp.key}`, {
-          method: "POST",
-          headers: { "x-hub-signature-256": `sha256=${signature}` },
-          body,
-        })
+        const call = () =>
+          fetch(`${service.address}/in/${whatsapp.key}`, {
+            method: "POST",
+            headers: { "x-hub-signature-256": `sha256=${signature}` },
+            body,
+          })
+        // One alone may be anybody's guess.
+        await call()
         await eventually(async () => (await service.client.channel(whatsapp.key)).lastRefused, "the refused call")
+        const { ok, lines } = await service.client.checkChannel(whatsapp.key)
+        expect([ok, lines.find((line) => line.about === "calls")]).toMatchObject([
+          true,
+          {
+            mark: "open",
+            says: expect.stringMatching(/^the last genuine call came .*; one call was refused since: /) as unknown,
+            passage: expect.stringMatching(/^itk_/) as unknown,
+          },
+        ])
+        for (let n = 0; n < 2; n++) await call()
         return [whatsapp, async () => (await whatsapp.says("say again"), await whatsapp.answered(2))]
       },
     ],
@@ -260,11 +273,43 @@ describe("is it connected? A channel that is broken in one of many ways says whi
     }
   })
 
+  test.each([
+    ["bot", { bot: "nobody" }, 'there is no bot "nobody" on the lane "live"'],
+    ["lane", { lane: "nowhere" }, 'there is no bot on the lane "nowhere"'],
+  ])(
+    "a %s that nobody has loaded: said in check, show and change, and an empty setting brings back the usual",
+    async (name, settings, says) => {
+      const changed = await run(
+        ["channel", "change", whatsapp.key, "--set", `${name}=${Object.values(settings)[0]}`],
+        service.env,
+      )
+      expect(changed.out).toMatch(/Nobody answers \S+: no bot .*is known on the lane/)
+      expect((await run(["channel", "show", whatsapp.key], service.env)).out).toContain("Nobody answers")
+      expect(await wrong(whatsapp.key)).toMatchObject({ about: "bot", says: expect.stringContaining(says) as unknown })
+      await whatsapp.says(`say is anybody there about the ${name}`)
+      const found = async (text: string) =>
+        (await service.client.messages({ channel: whatsapp.key, text, direction: "in" })).items[0]
+      const alone = await eventually(async () => {
+        const message = await found(`about the ${name}`)
+        return message?.status === "unrouted" ? message : undefined
+      }, "the message nobody answers")
+      expect(alone.reason).toContain("no bot is published")
+      const back = await run(["channel", "change", whatsapp.key, "--set", `${name}=`], service.env)
+      expect(back.out).not.toContain("Nobody answers")
+      expect(await service.client.channel(whatsapp.key)).toMatchObject({
+        lane: "live",
+        release: expect.any(String) as unknown,
+      })
+      await whatsapp.says(`say ${name} again`)
+      await eventually(async () => (await found(`${name} again`))?.status === "handled", "the answer")
+    },
+  )
+
   test("and one that is not broken is right to the end, in the terminal too", async () => {
     const { code, out } = await run(["channel", "check", whatsapp.key], service.env)
     expect({ code, marks: out.match(/^[●✕○·] \w+/gm) }).toEqual({
       code: 0,
-      marks: ["● keys", "● permissions", "● address", "● way", "● calls", "● account"],
+      marks: ["● keys", "● permissions", "● address", "● way", "● calls", "● account", "● bot"],
     })
     expect(out).toContain("To be entered at the provider, by hand:")
   })

@@ -216,18 +216,22 @@ describe("connecting", () => {
   const card = (key: string) => page.getByRole("article").filter({ hasText: key })
 
   test("a check walks the line on the page, to the first thing that is wrong, and its passage is one press away", async () => {
-    await fetch(`${service.address}/in/${stage.key}`, {
-      method: "POST",
-      headers: { "x-telegram-bot-api-secret-token": "guessed" },
-      body: "{}",
-    })
+    const guess = () =>
+      fetch(`${service.address}/in/${stage.key}`, {
+        method: "POST",
+        headers: { "x-telegram-bot-api-secret-token": "guessed" },
+        body: "{}",
+      })
+    for (let n = 0; n < 3; n++) await guess()
     await eventually(async () => (await service.client.channel(stage.key)).lastRefused, "the refused call")
     await page.goto(`${service.address}/channels/${stage.key}`)
     await card(stage.key).getByRole("button", { name: "Check" }).click()
     const line = page.getByRole("region", { name: "Is it connected?" })
     await line.getByText("Something on its line is wrong.").waitFor()
     const marks = await line.getByRole("listitem").allInnerTexts()
-    expect(marks.map((text) => text.split("\n")[0])).toEqual(["●", "○", "●", "●", "●", "✕", "·"].slice(-marks.length))
+    expect(marks.map((text) => text.split("\n")[0])).toEqual(
+      ["●", "○", "●", "●", "●", "✕", "·", "·"].slice(-marks.length),
+    )
     await line.getByRole("link", { name: "The passage of that call" }).click()
     await page.getByText("Stopped at “verified”.").waitFor()
     await page.getByText("most likely hookSecret is simply another").first().waitFor()

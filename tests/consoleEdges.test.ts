@@ -287,7 +287,7 @@ test("a channel is added by a form that asks for what its kind needs, and says w
   await form.waitFor({ state: "detached" })
   await page.goto(`${service.address}/channels`)
   await page.getByRole("button", { name: "Add a channel" }).click()
-  await form.getByLabel("Kind").selectOption("sms")
+  await form.getByRole("combobox", { name: /^Kind/ }).first().selectOption("sms")
   await form.getByText("The account's token, which also signs calls.").waitFor()
 })
 
@@ -364,4 +364,15 @@ test("assets come compressed, and are asked for once", async () => {
   expect(plain.headers.get("content-encoding")).toBeNull()
   expect(await plain.text()).toBe(await got.text())
   expect((await fetch(`${service.address}/favicon.svg`)).headers.get("content-type")).toContain("image/svg+xml")
+})
+
+test("controls and marks that turn the direction of writing are shown as escapes", async () => {
+  await stage.say("say \u001b]0;owned\u0007 pay \u202e001 oruE\u202c end")
+  await page.goto(`${service.address}/conversations/${ines}`)
+  await said("say \\x1b]0;owned\\x07 pay \\u202e001 oruE\\u202c end").waitFor()
+  await page.getByLabel("Ledger").getByRole("link", { name: /owned/ }).first().click()
+  await page.getByRole("heading", { name: /^Passage:/ }).waitFor()
+  const words = await page.getByRole("main").innerText()
+  expect(words.replace(/[\n\t]/g, "")).not.toMatch(/[\p{Cc}\u202a-\u202e]/u)
+  expect(words).toContain("\\x1b]0;owned")
 })

@@ -77,8 +77,11 @@ async function add(kind: string, key: string, options: Values): Promise<void> {
   const known = made.identity ? ` The keys belong to ${who(made)}.` : ""
   print(
     `Added ${made.kind} channel ${colors.bold(key)}.${known} Its inlet is ${made.inlet}`,
-    `Next: wobbet channel check ${key}, then wobbet channel connect ${key}.`,
+    made.connects
+      ? `Next: wobbet channel check ${key}, then wobbet channel connect ${key}.`
+      : `Next: wobbet channel check ${key}, which also lists what to enter at the provider by hand.`,
   )
+  if (!made.release) print(nobodyAnswers(made))
 }
 
 /** Settings whose change the provider must be told of. */
@@ -124,7 +127,8 @@ async function change(key: string, options: Values & { keepFormer?: boolean; dro
     return print(`Only the present secrets of ${key} count now.`)
   const names = [...Object.keys(settings), ...(options.secret ?? []).map((pair) => pair.split("=")[0])]
   print(`Changed ${key}: ${names.join(", ")}.`)
-  if (toldOf.some((name) => name in settings) || names.includes("hookSecret"))
+  if (!changed.release) print(nobodyAnswers(changed))
+  if (changed.connects && (toldOf.some((name) => name in settings) || names.includes("hookSecret")))
     print(`Next: wobbet channel connect ${key}, so that the provider knows.`)
   else if (options.secret) print(`Next: wobbet channel check ${key}.`)
 }
@@ -200,6 +204,13 @@ export function printCheck(checked: ChannelCheck): void {
   if (checked.byHand && checked.byHand.length > 0) printByHand(checked.byHand)
 }
 
+/** A channel without a bot takes everything and answers nothing. */
+function nobodyAnswers({ key, bot, lane }: ChannelShown): string {
+  return colors.yellow(
+    `○ Nobody answers ${key}: no bot ${bot ? `"${bot}" ` : ""}is known on the lane "${lane}". "wobbet channel check ${key}" says which there are.`,
+  )
+}
+
 function sentence(text: string): string {
   return `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.!?]$/.test(text) ? "" : "."}`
 }
@@ -216,6 +227,12 @@ function printChannel(shown: ChannelShown): void {
   line("channel", `${colors.bold(shown.key)} (${shown.kind})`)
   line("state", stateWord(shown))
   if (shown.reason) line("", `${shown.reason}. ${shown.remedy ?? ""}`)
+  line(
+    "bot",
+    shown.release
+      ? `${shown.bot ?? "any"}, lane ${shown.lane}, release ${shown.release}`
+      : nobodyAnswers(shown).replace(/^○ /, ""),
+  )
   line("who", who(shown))
   for (const remark of shown.identity?.remarks ?? []) line("", remark)
   line("receives", receives(shown))

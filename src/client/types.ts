@@ -198,6 +198,10 @@ export interface ChannelShown {
   tag: string
   bot?: string
   lane: string
+  /** The release that answers; nothing where no bot is known by that name or lane. */
+  release?: string
+  /** Whether its address can be registered at the provider from here. */
+  connects: boolean
   identity?: { id: string; name?: string; handle?: string; remarks?: string[] }
   checkedAt?: string
   inlet: string
@@ -285,7 +289,7 @@ export interface ChannelRemoved extends ChannelWaiting {
 
 /** One thing that must be right for a channel to work. */
 export interface CheckLine {
-  about: "keys" | "permissions" | "address on record" | "way in" | "calls" | "account"
+  about: "keys" | "permissions" | "address on record" | "way in" | "calls" | "account" | "bot"
   mark: "right" | "wrong" | "open" | "left"
   says: string
   remedy?: string

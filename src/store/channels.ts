@@ -56,21 +56,19 @@ export async function changeChannel(
   database: Database,
   key: string,
   before: Pick<ChannelRow, "settings" | "sealed" | "former">,
-  change: Partial<Pick<ChannelRow, "settings" | "sealed" | "former" | "bot" | "lane">> & { forgetIdentity?: boolean },
+  change: Pick<ChannelRow, "settings" | "sealed" | "former" | "bot" | "lane"> & { forgetIdentity: boolean },
 ): Promise<boolean> {
   const changed = await rows(
     database,
-    `UPDATE channels SET settings = coalesce(?::jsonb, settings), sealed = coalesce(?::jsonb, sealed),
-       former = coalesce(?::jsonb, former),
-       bot = coalesce(?, bot), lane = coalesce(?, lane), identity = CASE WHEN ?::boolean THEN NULL ELSE identity END
+    `UPDATE channels SET settings = ?::jsonb, sealed = ?::jsonb, former = ?::jsonb, bot = ?, lane = ?, identity = CASE WHEN ?::boolean THEN NULL ELSE identity END
      WHERE key = ? AND settings = ?::jsonb AND sealed = ?::jsonb AND former = ?::jsonb RETURNING key`,
     [
-      change.settings ? JSON.stringify(change.settings) : null,
-      change.sealed ? JSON.stringify(change.sealed) : null,
-      change.former ? JSON.stringify(change.former) : null,
-      change.bot ?? null,
-      change.lane ?? null,
-      change.forgetIdentity ?? false,
+      JSON.stringify(change.settings),
+      JSON.stringify(change.sealed),
+      JSON.stringify(change.former),
+      change.bot,
+      change.lane,
+      change.forgetIdentity,
       key,
       JSON.stringify(before.settings),
       JSON.stringify(before.sealed),

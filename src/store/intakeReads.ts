@@ -171,6 +171,25 @@ export async function lastCalls(database: Database, channel: string): Promise<{ 
   return { ...(genuine ? { genuine } : {}), ...(refused ? { refused } : {}) }
 }
 
+/** How the last genuine call of a channel came, and how many were refused since, counted up to a few. */
+export async function callsSince(
+  database: Database,
+  channel: string,
+): Promise<{ via: string; refused: number } | undefined> {
+  const [last] = await hotRows<{ id: string; via: string }>(
+    database,
+    "SELECT id, via FROM intakes WHERE channel = ? AND genuine ORDER BY id DESC LIMIT 1",
+    [channel],
+  )
+  if (!last) return undefined
+  const [counted] = await hotRows<{ refused: number }>(
+    database,
+    "SELECT count(*) AS refused FROM (SELECT 1 FROM intakes WHERE channel = ? AND NOT genuine AND id > ? LIMIT 100) r",
+    [channel, last.id],
+  )
+  return { via: last.via, refused: counted!.refused }
+}
+
 /** The last refused call of a channel, with why. */
 export async function lastRefusal(
   database: Database,

@@ -41,6 +41,22 @@ export async function releaseOfChannel(database: Database, key: string): Promise
   return found?.release
 }
 
+/** The release that answers each channel; none where nothing is known of its bot or lane. */
+export async function releasesOfChannels(database: Database): Promise<Map<string, string>> {
+  const found = await rows<{ key: string; release: string }>(
+    database,
+    `SELECT c.key, l.release FROM channels c CROSS JOIN LATERAL (
+       SELECT release FROM lanes WHERE lane = c.lane AND (c.bot IS NULL OR bot = c.bot) ORDER BY moved_at DESC LIMIT 1
+     ) l`,
+  )
+  return new Map(found.map(({ key, release }) => [key, release]))
+}
+
+/** The bots there are, with their lanes. */
+export async function lanesKnown(database: Database): Promise<{ bot: string; lane: string }[]> {
+  return rows(database, "SELECT bot, lane FROM lanes ORDER BY bot, lane")
+}
+
 export async function newestRelease(database: Database): Promise<string | undefined> {
   return (await rows<{ release: string }>(database, "SELECT release FROM lanes ORDER BY moved_at DESC LIMIT 1"))[0]
     ?.release

@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react"
 import { Link, useParams, useSearchParams } from "react-router"
+import { shown } from "../../client/shown.ts"
 import type { ConversationView, MessageView } from "../../client/types.ts"
 import { useData } from "../data.ts"
 import { usePages } from "../pages.ts"
@@ -124,14 +125,14 @@ function ConversationRow({
     >
       <span className="flex items-baseline justify-between gap-2">
         <span className="truncate font-semibold" dir="auto">
-          {conversation.title ?? conversation.address}
+          {shown(conversation.title ?? conversation.address)}
         </span>
         <span className="shrink-0 text-xs text-quiet">{conversation.lastAt ? when(conversation.lastAt) : ""}</span>
       </span>
       <span className="flex items-baseline justify-between gap-2">
         <span className="truncate text-quiet" dir="auto">
           {conversation.lastDirection === "out" ? "sent: " : ""}
-          {conversation.lastText}
+          {shown(conversation.lastText ?? "")}
         </span>
         {conversation.parked > 0 ? (
           <span className="shrink-0 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper">needs you</span>
@@ -142,7 +143,7 @@ function ConversationRow({
           </span>
         )}
       </span>
-      <span className="block truncate font-mono text-xs text-quiet">{conversation.address}</span>
+      <span className="block truncate font-mono text-xs text-quiet">{shown(conversation.address)}</span>
     </Link>
   )
 }
@@ -162,10 +163,10 @@ function InGroupsOnly({ text }: { text: string }) {
       {people.map(({ channel, address, name }) => (
         <p key={`${channel} ${address}`} className="flex items-baseline gap-2">
           <span className="min-w-0 truncate font-semibold" dir="auto">
-            {name ?? address}
+            {shown(name ?? address)}
           </span>
-          <code className="ml-auto shrink-0 font-mono text-xs">{address}</code>
-          <Copy text={address} what={`the id of ${name ?? address}`} />
+          <code className="ml-auto shrink-0 font-mono text-xs">{shown(address)}</code>
+          <Copy text={address} what={`the id of ${shown(name ?? address)}`} />
         </p>
       ))}
     </section>
@@ -195,12 +196,12 @@ function Said({ words, chosen }: { words: string; chosen: string | undefined }) 
         >
           <span className="flex items-baseline justify-between gap-2 text-xs text-quiet">
             <span className="truncate" dir="auto">
-              {message.direction === "in" ? "from" : "to"} {message.title ?? message.address ?? message.channel}
+              {message.direction === "in" ? "from" : "to"} {shown(message.title ?? message.address ?? message.channel)}
             </span>
             <span className="shrink-0">{when(message.receivedAt)}</span>
           </span>
           <span className="line-clamp-2 [overflow-wrap:anywhere]" dir="auto">
-            {message.text}
+            {shown(message.text)}
           </span>
         </Link>
       ))}

@@ -1,5 +1,6 @@
 import { useState } from "react"
 import { Link, useSearchParams } from "react-router"
+import { shown } from "../../client/shown.ts"
 import type { ParkedView } from "../../client/types.ts"
 import { Button, Empty, field, Fresh, More, Problem } from "../parts/basics.tsx"
 import { sentence } from "../parts/Rail.tsx"
@@ -74,7 +75,7 @@ function Doubts() {
               <span className="text-quiet">
                 to{" "}
                 <Link to={`/conversations/${item.conversation}`} className="underline">
-                  {item.title ?? item.address ?? item.conversation}
+                  {shown(item.title ?? item.address ?? item.conversation)}
                 </Link>
                 , {when(item.doubt?.at ?? item.receivedAt)}
               </span>
@@ -83,7 +84,7 @@ function Doubts() {
               </Link>
             </div>
             <blockquote dir="auto" className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap">
-              {item.text}
+              {shown(item.text)}
             </blockquote>
             <dl className="m-0 mt-1 grid grid-cols-[5rem_1fr] gap-x-3">
               <dt className="text-quiet">known</dt>
@@ -116,7 +117,7 @@ function Row({ parked }: { parked: ParkedView }) {
   }
   return (
     <article
-      aria-label={`Parked: ${parked.text.slice(0, 60) || parked.cause}`}
+      aria-label={`Parked: ${shown(parked.text.slice(0, 60)) || parked.cause}`}
       className="border-b border-line px-4 py-3 text-sm last:border-b-0"
     >
       <div className="flex flex-wrap items-baseline gap-x-3">
@@ -125,7 +126,7 @@ function Row({ parked }: { parked: ParkedView }) {
           {parked.cause === "doubt" ? "perhaps sent" : parked.what === "send" ? "not sent" : "not answered"},{" "}
           {when(parked.since)},{" "}
           <Link to={`/conversations/${parked.conversation}`} className="underline" dir="auto">
-            {parked.title ?? parked.address}
+            {shown(parked.title ?? parked.address ?? "")}
           </Link>
         </span>
         <Link to={`/passages/${parked.message}`} className="ml-auto underline">
@@ -136,7 +137,7 @@ function Row({ parked }: { parked: ParkedView }) {
         dir="auto"
         className="m-0 my-1 border-l-2 border-line pl-3 whitespace-pre-wrap [overflow-wrap:anywhere]"
       >
-        {parked.text}
+        {shown(parked.text)}
       </blockquote>
       <p className="mb-2">
         {sentence(parked.reason)} {parked.decision ? `${parked.decidedBy} chose to ${parked.decision}.` : parked.remedy}

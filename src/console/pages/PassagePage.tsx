@@ -2,6 +2,7 @@ import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react
 import { useRef } from "react"
 import { Link, useParams } from "react-router"
 import { counted } from "../../client/counted.ts"
+import { shown } from "../../client/shown.ts"
 import type { AttemptView, IntakeView, Passage, PassagePath, ReplyPath, TurnView } from "../../client/types.ts"
 import { Button, Copy, Empty, Facts, Json, Problem, Section } from "../parts/basics.tsx"
 import { Rail, RailWord, sentence } from "../parts/Rail.tsx"
@@ -26,7 +27,7 @@ export function PassagePage() {
   )
   known.current = data
   const [first, ...others] = data ? inOrder(data.paths) : []
-  useTitle(first?.message.text ? `“${first.message.text.slice(0, 40)}”` : "Passage")
+  useTitle(first?.message.text ? `“${shown(first.message.text.slice(0, 40))}”` : "Passage")
   if (error && !data)
     return (
       <div className="p-4">
@@ -58,7 +59,7 @@ export function PassagePage() {
       {others.map((path) => (
         <Fold
           key={path.message.id}
-          title={`Also in this call: “${path.message.text.slice(0, 60) || path.message.event}”`}
+          title={`Also in this call: “${shown(path.message.text.slice(0, 60)) || path.message.event}”`}
         >
           <div className="flex flex-col gap-5">
             <Path path={path} passage={data} again={again} />
@@ -87,17 +88,17 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
             dir="auto"
             className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]"
           >
-            {message.text || `(${message.event})`}
+            {shown(message.text) || `(${message.event})`}
             <Kept message={message} />
           </blockquote>
           <Facts
             rows={[
-              ["from", from(message.body)],
+              ["from", shown(from(message.body) ?? "")],
               ["event", message.event],
               [
                 "conversation",
                 <Link key="c" to={`/conversations/${message.conversation}`} className="underline">
-                  {message.title ?? message.address ?? message.conversation}
+                  {shown(message.title ?? message.address ?? message.conversation)}
                 </Link>,
               ],
               ["place in line", message.position],
@@ -264,7 +265,7 @@ function Reply({ reply, again }: { reply: ReplyPath; again: () => void }) {
         dir="auto"
         className="m-0 border-r-4 border-spruce bg-paper px-3 py-2 text-right whitespace-pre-wrap [overflow-wrap:anywhere]"
       >
-        {reply.message.text}
+        {shown(reply.message.text)}
       </blockquote>
       {reply.attempts.map((attempt) => (
         <Attempt key={attempt.attempt} attempt={attempt} />
@@ -358,7 +359,7 @@ function Call({ intake }: { intake: IntakeView }) {
           [
             "call",
             <code key="call" className="font-mono text-xs">
-              {intake.method} {intake.address}
+              {intake.method} {shown(intake.address)}
             </code>,
           ],
           ["came by", `${intake.via}, ${intake.size} bytes`],
@@ -371,7 +372,7 @@ function Call({ intake }: { intake: IntakeView }) {
         ]}
       />
       <Fold title="Headers (secrets as fingerprints)">
-        <Facts rows={Object.entries(intake.headers)} />
+        <Facts rows={Object.entries(intake.headers).map(([name, value]) => [shown(name), shown(value)])} />
       </Fold>
       <Fold title="Body" open>
         <Json value={readable(intake.body)} />

@@ -1,5 +1,6 @@
 import { Link, useSearchParams } from "react-router"
 import { railWord } from "../../client/rail.ts"
+import { shown } from "../../client/shown.ts"
 import type { PassageSummary } from "../../client/types.ts"
 import { usePages } from "../pages.ts"
 import { Empty, Fresh, More, Problem, useListKeys } from "../parts/basics.tsx"
@@ -98,10 +99,10 @@ function PassageRow({ passage }: { passage: PassageSummary }) {
         <RailWord stops={passage.stops} />
       </span>
       <span className="truncate" dir="auto">
-        {passage.title ?? passage.address ?? passage.channel}
+        {shown(passage.title ?? passage.address ?? passage.channel)}
       </span>
       <span className="col-span-2 truncate md:col-span-1" dir="auto">
-        {passage.text ? passage.text : <span className="text-quiet">{passage.event ?? "no message"}</span>}
+        {passage.text ? shown(passage.text) : <span className="text-quiet">{passage.event ?? "no message"}</span>}
         {why && (tone === "needs you" || tone === "stopped") ? <span className="text-quiet"> — {why}</span> : null}
       </span>
     </Link>

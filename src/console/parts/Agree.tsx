@@ -1,5 +1,6 @@
 import { useState } from "react"
 import type { FormEvent } from "react"
+import { shown } from "../../client/shown.ts"
 import type { ChannelShown, FieldRole, LearnedAgreement, LearningShown } from "../../client/types.ts"
 import { service } from "../service.ts"
 import { clock } from "../time.ts"
@@ -86,8 +87,8 @@ function Fields({
       <tbody>
         {sample.fields.map(({ where, value }) => (
           <tr key={where} className="border-t border-line">
-            <td className="py-1 pr-4 font-mono text-xs [overflow-wrap:anywhere]">{where}</td>
-            <td className="py-1 pr-4 [overflow-wrap:anywhere]">{value}</td>
+            <td className="py-1 pr-4 font-mono text-xs [overflow-wrap:anywhere]">{shown(where)}</td>
+            <td className="py-1 pr-4 [overflow-wrap:anywhere]">{shown(value)}</td>
             <td className="py-1">
               <select
                 aria-label={`What ${where} is`}

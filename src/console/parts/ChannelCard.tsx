@@ -71,7 +71,7 @@ export function ChannelCard({ channel, again }: { channel: ChannelShown; again: 
 }
 
 function Actions({
-  channel: { key, state },
+  channel: { key, state, connects },
   act,
   developer,
   operator,
@@ -94,7 +94,7 @@ function Actions({
     )
   return (
     <>
-      {developer ? <Button onClick={connect}>Connect</Button> : null}
+      {developer && connects ? <Button onClick={connect}>Connect</Button> : null}
       {operator ? stateButton : null}
     </>
   )

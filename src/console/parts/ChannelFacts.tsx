@@ -15,6 +15,16 @@ export function Here({ channel }: { channel: ChannelShown }) {
           ["", channel.identity?.remarks?.join(" ")],
           ["receives", receives(channel)],
           [
+            "bot",
+            channel.release ? (
+              `${channel.bot ?? "any"}, lane ${channel.lane}`
+            ) : (
+              <span key="bot" className="text-damson">
+                Nobody answers: no bot {channel.bot ?? ""} is known on the lane {channel.lane}.
+              </span>
+            ),
+          ],
+          [
             "inlet",
             <span key="inlet" className="flex flex-wrap items-center gap-2">
               <code className="font-mono text-xs">{channel.inlet}</code>

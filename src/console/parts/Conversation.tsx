@@ -1,3 +1,4 @@
+import { shown } from "../../client/shown.ts"
 import { Link, useSearchParams } from "react-router"
 import { useAct, useData } from "../data.ts"
 import { useLedger } from "../ledger.ts"
@@ -17,16 +18,16 @@ export function Conversation({ id, at }: { id: string; at: number | undefined })
   )
   const ledger = useLedger(id, at)
   const [search] = useSearchParams()
-  const shown = conversation.data
-  const name = shown ? (shown.title ?? shown.address) : undefined
+  const view = conversation.data
+  const name = view ? shown(view.title ?? view.address) : undefined
   useTitle(name)
-  if (conversation.error && !shown)
+  if (conversation.error && !view)
     return (
       <div className="p-4">
         <Problem error={conversation.error} />
       </div>
     )
-  if (!shown) return <Empty>One moment …</Empty>
+  if (!view) return <Empty>One moment …</Empty>
   const words = search.get("q")
   return (
     <div className="flex min-h-0 flex-1 flex-col xl:flex-row">
@@ -42,12 +43,12 @@ export function Conversation({ id, at }: { id: string; at: number | undefined })
             {name}
           </h1>
           <span className="text-sm text-quiet">
-            {shown.kind} on {shown.channel}
-            {shown.topic ? `, topic ${shown.topic}` : ""}
+            {view.kind} on {view.channel}
+            {view.topic ? `, topic ${view.topic}` : ""}
           </span>
           <span className="flex items-center gap-2 text-xs text-quiet">
-            id <code className="font-mono [overflow-wrap:anywhere]">{shown.address}</code>{" "}
-            <Copy text={shown.address} what="the provider's id" />
+            id <code className="font-mono [overflow-wrap:anywhere]">{shown(view.address)}</code>{" "}
+            <Copy text={view.address} what="the provider's id" />
           </span>
         </header>
         {conversation.error ? <Problem error={conversation.error} /> : null}
@@ -56,9 +57,9 @@ export function Conversation({ id, at }: { id: string; at: number | undefined })
         <AnswerBox id={id} name={name ?? id} />
       </section>
       <Remembered
-        state={shown.state}
+        state={view.state}
         id={id}
-        answeredBy={shown.answeredBy}
+        answeredBy={view.answeredBy}
         again={() => {
           conversation.again()
           ledger.again()

@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useLayoutEffect, useRef, useState } from "react"
 import { Link } from "react-router"
+import { shown } from "../../client/shown.ts"
 import type { MessageView } from "../../client/types.ts"
 import type { LedgerData } from "../ledger.ts"
 import { clock, span, when } from "../time.ts"
@@ -200,14 +201,14 @@ function Words({ message, side, sought }: { message: MessageView; side: "receive
       className={`flex flex-col gap-1 py-0.5 ${edge} ${needsYou ? "border-damson" : "border-spruce"} ${sought ? "bg-spruce-wash" : ""}`}
     >
       <p className="m-0 max-w-full text-sm whitespace-pre-wrap [overflow-wrap:anywhere]" dir="auto">
-        {message.text || `(${message.event})`}
+        {shown(message.text) || `(${message.event})`}
       </p>
       <Kept message={message} />
       {side === "sent" && choices.length > 0 ? (
         <p className="m-0 flex flex-wrap gap-1 text-xs">
           {choices.map((choice, at) => (
             <span key={at} className="border border-line px-1.5 text-quiet">
-              {choice.label}
+              {shown(choice.label)}
             </span>
           ))}
         </p>
@@ -216,7 +217,7 @@ function Words({ message, side, sought }: { message: MessageView; side: "receive
         to={`/passages/${message.id}`}
         className="flex min-h-6 flex-wrap items-center gap-x-2 text-xs hover:underline"
       >
-        <span className="sr-only">Passage of “{message.text.slice(0, 60)}”:</span>
+        <span className="sr-only">Passage of “{shown(message.text.slice(0, 60))}”:</span>
         <SmallRail stops={stops} />
         <MessageWord message={message} />
         {message.author ? <span className="text-quiet">by {message.author}</span> : null}

@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react"
 import type { ReactNode, RefObject } from "react"
+import { shown, shownJson } from "../../client/shown.ts"
 import { copy } from "../browser.ts"
 import { problemText } from "../service.ts"
 
@@ -98,7 +99,7 @@ export function Json({ value }: { value: unknown }) {
       tabIndex={0}
       dir="auto"
     >
-      {typeof value === "string" ? value : JSON.stringify(value, null, 2)}
+      {typeof value === "string" ? shown(value) : shownJson(value, 2)}
     </pre>
   )
 }

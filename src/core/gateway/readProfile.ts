@@ -14,12 +14,10 @@ export function readProfile(source: string): { profile: Profile } | { faults: Pr
   const { lines } = read
   if ("faults" in read) {
     return {
-      faults: read.faults.map(({ at, says }) => ({
+      faults: read.faults.map(({ at, ...words }) => ({
         line: Math.max(1, lines.linePos(at).line),
         field: "",
-        says,
-        remedy:
-          "A profile is YAML: check the indentation, and put quotation marks around texts with a colon or braces.",
+        ...words,
       })),
     }
   }

@@ -1,5 +1,6 @@
 import type { Document } from "yaml"
 import { LineCounter, parseDocument } from "yaml"
+import { wordsOf } from "./yamlWords.ts"
 
 /** Characters of a document; the longest profiles and bots are a tenth of it. */
 const longest = 200_000
@@ -7,6 +8,13 @@ const longest = 200_000
 const deepest = 50
 /** Faults that are told at once. */
 const mostTold = 20
+
+/** What is wrong, where in the text, and what to write instead. */
+export interface YamlFault {
+  at: number
+  says: string
+  remedy: string
+}
 
 export interface YamlReading {
   document: Document
@@ -18,9 +26,9 @@ export interface YamlReading {
  * Reads YAML that somebody sent, or says where it is wrong, by the place in the text. What would take long or much
  * memory is refused first: brackets nested thousands of times end the process in the reader itself.
  */
-export function readYaml(source: string): YamlReading | { lines: LineCounter; faults: { at: number; says: string }[] } {
+export function readYaml(source: string): YamlReading | { lines: LineCounter; faults: YamlFault[] } {
   const lines = new LineCounter()
-  const refused = (says: string, at = 0) => ({ lines, faults: [{ at, says }] })
+  const refused = (says: string, at = 0) => ({ lines, faults: [{ at, says, remedy: "Write less of it, or flatter." }] })
   if (source.length > longest) return refused(`it is longer than ${longest} characters`)
   const tooDeep = nestedAt(source)
   if (tooDeep !== undefined) return refused("brackets are nested too deeply", tooDeep)
@@ -32,14 +40,17 @@ export function readYaml(source: string): YamlReading | { lines: LineCounter; fa
         lines,
         faults: document.errors.slice(0, mostTold).map((error) => ({
           at: error.pos[0],
-          says: error.message.split("\n")[0]!.replace(/ at line \d+.*$/, ""),
+          ...wordsOf(error.code, error.message),
         })),
       }
     return { document, lines, value: document.toJS() as unknown }
   } catch (error) {
     // Aliases that multiply, or name nothing; or lists within lists without an end.
-    const says = error instanceof RangeError ? "it is nested too deeply" : (error as Error).message.split("\n")[0]!
-    return refused(says)
+    if (error instanceof RangeError) return refused("it is nested too deeply")
+    const says = /alias|anchor/i.test((error as Error).message)
+      ? "a text begins with *, as if it named something from before"
+      : (error as Error).message.split("\n")[0]!
+    return { lines, faults: [{ at: 0, says, remedy: "Put quotation marks around a text that begins with * or &." }] }
   }
 }
 

@@ -154,9 +154,9 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
   const { lines } = read
   if ("faults" in read)
     return {
-      faults: read.faults.map(({ at, says }) => {
+      faults: read.faults.map(({ at, ...words }) => {
         const { line, col } = lines.linePos(at)
-        return { file, line: Math.max(1, line), column: Math.max(1, col), says }
+        return { file, line: Math.max(1, line), column: Math.max(1, col), ...words }
       }),
     }
   const { document } = read

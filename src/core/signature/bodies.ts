@@ -32,7 +32,7 @@ export function* bodyNeighbours(body: Uint8Array): Generator<BodyNeighbour> {
       yield* neighbour(plain.replaceAll("\\/", "/"), "with its escaped characters and slashes written out")
     }
   }
-  yield* neighbour(text.replace(/^[ \t\r\n]+|[ \t\r\n]+$/g, ""), "without the blanks or line ends around it")
+  yield* neighbour(text.replace(/^[ \t\r\n]+|[ \t\r\n]+$/g, ""), "without the spaces or line ends around it")
   yield* neighbour(`${text}\n`, "with a line end behind it")
   yield* neighbour(`${text}\r\n`, "with a line end (CRLF) behind it")
   yield* neighbour(text.startsWith("\uFEFF") ? text.slice(1) : `\uFEFF${text}`, "with or without a byte order mark")
@@ -45,13 +45,13 @@ export function* bodyNeighbours(body: Uint8Array): Generator<BodyNeighbour> {
     yield* neighbour(ascii, "as compact JSON with characters outside ASCII escaped")
     yield* neighbour(slashed(ascii), "as compact JSON with slashes and characters outside ASCII escaped")
     const spaced = withBlanks(compact)
-    yield* neighbour(spaced, "as JSON with a blank after every colon and comma")
-    yield* neighbour(escaped(spaced), "as JSON with blanks, and characters outside ASCII escaped")
+    yield* neighbour(spaced, "as JSON with a space after every colon and comma")
+    yield* neighbour(escaped(spaced), "as JSON with spaces, and characters outside ASCII escaped")
     yield* neighbour(JSON.stringify(json, null, 2), "as JSON indented by two")
     yield* neighbour(JSON.stringify(json, null, 4), "as JSON indented by four")
   } else if (/^[^\s=&]+=/.test(text)) {
-    yield* neighbour(text.replaceAll("+", "%20"), "with blanks written as %20")
-    yield* neighbour(text.replaceAll("%20", "+"), "with blanks written as +")
+    yield* neighbour(text.replaceAll("+", "%20"), "with spaces written as %20")
+    yield* neighbour(text.replaceAll("%20", "+"), "with spaces written as +")
     yield* neighbour(text.replace(/%0D%0A/gi, "%0A"), "with the line ends of Unix in its fields (LF instead of CRLF)")
     yield* neighbour(
       text.replace(/(?<!%0D)%0A/gi, "%0D%0A"),

@@ -127,20 +127,20 @@ describe("the body", () => {
     ["a\nb", "a\r\nb", "line ends of Windows"],
     ["a\r\nb", "a\nb", "line ends of Unix"],
     ["a", "a\n", "with a line end behind it"],
-    [" a\n", "a", "without the blanks or line ends around it"],
+    [" a\n", "a", "without the spaces or line ends around it"],
     ["\uFEFFa", "a", "byte order mark"],
     [text, '{"to":"H\\u00f6fn/1","n":[1,2]}', "characters outside ASCII escaped"],
     [text, '{"to":"H\\u00f6fn\\/1","n":[1,2]}', "slashes and characters outside ASCII escaped"],
     ['{"to":"H\\u00f6fn/1","n":[1,2]}', text, "escaped characters written out"],
     ['{"a":"b\\/c"}', '{"a":"b/c"}', "slashes not escaped"],
     ['{ "to": "x", "n": [1, 2] }', '{"to":"x","n":[1,2]}', "as compact JSON"],
-    ['{"to":"x, y","n":[1,2]}', '{"to": "x, y", "n": [1, 2]}', "a blank after every colon and comma"],
+    ['{"to":"x, y","n":[1,2]}', '{"to": "x, y", "n": [1, 2]}', "a space after every colon and comma"],
     ['{"n":1}', '{\n  "n": 1\n}', "indented by two"],
   ])("came as %j and was signed as %j", (arrived, signed, says) => {
     expect(explain(hub(arrived, signed), whatsapp)).toEqual(near(says))
   })
 
-  test("of a form may have other blanks or line ends", () => {
+  test("of a form may have other spaces or line ends", () => {
     const call = signedForm("https://bot.ferry.example/in/quay-sms")
     const fields = "Bodytwo\nlinesMessageSidSM1"
     const signature = hmac("sha1", secret, `${base}/in/quay-sms${fields}`, "base64")
@@ -153,12 +153,12 @@ describe("the body", () => {
 describe("the secret", () => {
   const withSecret = (own: string): Channel => ({ ...whatsapp, secrets: { ...whatsapp.secrets, appSecret: own } })
   test.each([
-    [` ${secret}`, secret, "without the blanks or line ends around our appSecret"],
-    [`${secret}\n`, secret, "without the blanks or line ends around our appSecret"],
+    [` ${secret}`, secret, "without the spaces or line ends around our appSecret"],
+    [`${secret}\n`, secret, "without the spaces or line ends around our appSecret"],
     [`"${secret}"`, secret, "without the quotation marks around our appSecret"],
     [secret, `${secret}\n`, "with a line end behind our appSecret"],
     [secret, `${secret}\r\n`, "with a line end (CRLF) behind our appSecret"],
-    [secret, `${secret} `, "with a blank behind our appSecret"],
+    [secret, `${secret} `, "with a space behind our appSecret"],
     [secret.toUpperCase(), secret, "in small letters"],
     [secret, "token-for-sending", "under this channel's accessToken"],
     [secret, "another-app-secret", "under the appSecret of the channel holm-messenger"],

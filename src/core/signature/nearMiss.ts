@@ -96,8 +96,8 @@ function wordNeighbours(proof: WordProof, secret: string): NearMiss | undefined 
   const as = (other: string) => proves({ ...proof, given: other }, secret, { address: "", body: new Uint8Array() })
   if (as(given.trim()))
     return {
-      near: "It would match without the blanks or line ends around the word in the call.",
-      remedy: "Enter the word at the other side again, without blanks around it.",
+      near: "It would match without the spaces or line ends around the word in the call.",
+      remedy: "Enter the word at the other side again, without spaces around it.",
     }
   if (proves({ ...proof, given: given.toLowerCase() }, secret.toLowerCase(), { address: "", body: new Uint8Array() }))
     return {

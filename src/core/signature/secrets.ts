@@ -17,7 +17,7 @@ export function* secretNeighbours(secret: string, name: string, channel: string)
   const again = `Enter ${name} again, without it: "wobbet channel change ${channel} --secret ${name}=…".`
   const bare = secret.trim()
   if (bare !== secret)
-    yield { secret: bare, differs: `without the blanks or line ends around our ${name}`, remedy: again }
+    yield { secret: bare, differs: `without the spaces or line ends around our ${name}`, remedy: again }
   const unquoted = /^(["'`])(.*)\1$/s.exec(bare)?.[2]
   if (unquoted !== undefined && unquoted !== "")
     yield { secret: unquoted, differs: `without the quotation marks around our ${name}`, remedy: again }
@@ -30,8 +30,8 @@ export function* rareSecretNeighbours(secret: string, name: string): Generator<S
   const bare = secret.trim()
   const theirs = `The other side's ${name} carries it: enter it there again, or ours with it.`
   yield { secret: `${bare}\r\n`, differs: `with a line end (CRLF) behind our ${name}`, remedy: theirs }
-  yield { secret: `${bare} `, differs: `with a blank behind our ${name}`, remedy: theirs }
-  yield { secret: ` ${bare}`, differs: `with a blank before our ${name}`, remedy: theirs }
+  yield { secret: `${bare} `, differs: `with a space behind our ${name}`, remedy: theirs }
+  yield { secret: ` ${bare}`, differs: `with a space before our ${name}`, remedy: theirs }
   for (const [other, words] of [
     [bare.toLowerCase(), "small"],
     [bare.toUpperCase(), "capital"],
@@ -55,7 +55,7 @@ export function* otherSecrets(
       differs: own ? `under this channel's ${other.name}` : `under the ${other.name} of the channel ${other.channel}`,
       remedy: own
         ? `Are ${other.name} and ${name} mixed up? Set each to what the provider's pages say.`
-        : `Does the provider call the inlet that ${other.channel} should have, or was its secret entered there? Compare both.`,
+        : `If both channels belong to one app or account at the provider, give this one the same: "wobbet channel change ${channel} --secret ${name}=…". Otherwise the provider calls this inlet where it should call that of ${other.channel}: compare the addresses there.`,
     }
   }
 }

@@ -25,6 +25,7 @@ import type { Channels, KnownChannel } from "../channels.ts"
 import type { Identities } from "../identities.ts"
 import type { ChannelCheck } from "./checks.ts"
 import { walkTheLine } from "./checks.ts"
+import { releaseOfChannel, releasesOfChannels } from "../../store/releases.ts"
 import type { ChannelComparison, ChannelView } from "./views.ts"
 import { tagOf, viewOf } from "./views.ts"
 import { judged, perform } from "../calls/perform.ts"
@@ -81,7 +82,7 @@ export class ChannelCare {
       settings,
       sealed,
       bot: (bot as string | undefined) ?? null,
-      lane: (lane as string | undefined) ?? "live",
+      lane: (lane as string | undefined) ?? usualLane,
     })
     if (!added)
       throw new Trouble(
@@ -112,7 +113,9 @@ export class ChannelCare {
     if (given.ifMatch !== undefined && given.ifMatch !== tagOf(row)) throw changedMeanwhile(key)
     const kind = kindNamed(row.kind)
     const merged = Object.fromEntries(
-      Object.entries({ ...row.settings, ...given.settings }).filter(([, value]) => value !== null),
+      Object.entries({ ...row.settings, bot: row.bot, lane: row.lane, ...given.settings }).filter(
+        ([, value]) => value !== null && value !== "",
+      ),
     )
     const profile = this.profileFor(kind, merged)
     const { bot, lane, ...settings } = checkedSettings(kind, merged, profile)
@@ -140,8 +143,8 @@ export class ChannelCare {
       sealed,
       former: sealedFormer,
       forgetIdentity: other,
-      ...(bot ? { bot: bot as string } : {}),
-      ...(lane ? { lane: lane as string } : {}),
+      bot: (bot as string | undefined) ?? null,
+      lane: (lane as string | undefined) ?? usualLane,
     })
     if (!done) throw changedMeanwhile(key)
     await this.changed()
@@ -179,8 +182,11 @@ export class ChannelCare {
   }
 
   async list(): Promise<ChannelView[]> {
-    const counts = await this.parts.forwarding.counts()
-    return Promise.all(this.parts.channels.all().map((known) => this.view(known, counts)))
+    const [counts, releases] = await Promise.all([
+      this.parts.forwarding.counts(),
+      releasesOfChannels(this.parts.database),
+    ])
+    return Promise.all(this.parts.channels.all().map((known) => this.view(known, counts, releases)))
   }
 
   async show(key: string): Promise<ChannelView> {
@@ -282,12 +288,18 @@ export class ChannelCare {
     return known
   }
 
-  private async view(known: KnownChannel, counts?: Awaited<ReturnType<Forwarding["counts"]>>): Promise<ChannelView> {
+  private async view(
+    known: KnownChannel,
+    counts?: Awaited<ReturnType<Forwarding["counts"]>>,
+    releases?: Map<string, string>,
+  ): Promise<ChannelView> {
     const { database, forwarding, poller } = this.parts
     const { key, bringing } = known.row
+    const release = releases ? releases.get(key) : await releaseOfChannel(database, key)
     return viewOf(known, {
       inlet: this.inletOf(known.row),
       last: await lastCalls(database, key),
+      release,
       waiting: bringing ? (counts ?? (await forwarding.counts())).get(key) : undefined,
       polling: poller()?.troubles.get(key),
     })
@@ -400,6 +412,9 @@ function changedMeanwhile(key: string): Trouble {
     "If-Match",
   )
 }
+
+/** The lane a channel follows that names none. */
+const usualLane = "live"
 
 function kindNamed(name: string): ChannelKind {
   const kind = Object.hasOwn(kinds, name) ? kinds[name] : undefined

@@ -1,7 +1,8 @@
 import type { Identity } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
-import { lastCalls, lastRefusal } from "../../store/intakeReads.ts"
+import { callsSince, lastCalls, lastRefusal } from "../../store/intakeReads.ts"
+import { lanesKnown, releaseOfChannel } from "../../store/releases.ts"
 import type { ChannelComparison } from "./views.ts"
 import type { KnownChannel } from "../channels.ts"
 import { perform } from "../calls/perform.ts"
@@ -12,7 +13,7 @@ import { lookIn } from "./reachability.ts"
 
 /** One thing that must be right for a channel to work. */
 export interface CheckLine {
-  about: "keys" | "permissions" | "address on record" | "way in" | "calls" | "account"
+  about: "keys" | "permissions" | "address on record" | "way in" | "calls" | "account" | "bot"
   /** `open`: nobody can tell from here, or it has not happened yet; `left`: not looked at, something before it is wrong. */
   mark: "right" | "wrong" | "open" | "left"
   says: string
@@ -56,6 +57,7 @@ export async function walkTheLine(walk: Walk): Promise<ChannelCheck> {
     ["way in", () => wayIn(walk)],
     ["calls", () => calls(walk)],
     ["account", async () => account(walk, check)],
+    ["bot", () => bot(walk)],
   ]
   for (const [about, step] of steps) {
     if (!check.ok) check.lines.push({ about, mark: "left", says: "not looked at yet: fix the line above first" })
@@ -157,7 +159,7 @@ async function addressOnRecord(walk: Walk, check: ChannelCheck): Promise<CheckLi
   return { about, mark: "right", says: `${provider} has our address on record` }
 }
 
-async function wayIn({ known, inlet, seal, pollTrouble }: Walk): Promise<CheckLine> {
+async function wayIn({ known, inlet, seal, pollTrouble, database }: Walk): Promise<CheckLine> {
   const about = "way in"
   const { polling, provider } = kindOf(known.row.kind)
   if (polling?.(known.channel)) {
@@ -168,6 +170,12 @@ async function wayIn({ known, inlet, seal, pollTrouble }: Walk): Promise<CheckLi
   const { bringing } = known.row
   if (bringing && Date.parse(bringing.until) > Date.now())
     return { about, mark: "right", says: `calls are kept here for ${bringing.by}, who fetches them` }
+  if ((await callsSince(database, known.row.key))?.via === "bring")
+    return {
+      about,
+      mark: "right",
+      says: 'calls are brought here by "wobbet bring": nothing needs to reach this service',
+    }
   if (inaccessible(inlet) && !inaccessible(String(known.channel.settings.apiBase ?? inlet)))
     return {
       about,
@@ -192,10 +200,27 @@ function inaccessible(address: string): boolean {
   return /^(localhost|127\.|10\.|192\.168\.|172\.(1[6-9]|2\d|3[01])\.|169\.254\.|\[::1\]|\[f[cd])/.test(hostname)
 }
 
+/** So many refused calls since the last genuine one, and something is wrong with the genuine ones. */
+const someRefused = 3
+
 async function calls({ known, database }: Walk): Promise<CheckLine> {
   const about = "calls"
   const { key } = known.row
-  const [last, refused] = await Promise.all([lastCalls(database, key), lastRefusal(database, key)])
+  const [last, refused, since] = await Promise.all([
+    lastCalls(database, key),
+    lastRefusal(database, key),
+    callsSince(database, key),
+  ])
+  // Anybody can call an address. Only where genuine ones have stopped coming are those that are refused meant.
+  if (since && last.genuine && refused && !refused.verdict.genuine && since.refused > 0 && since.refused < someRefused)
+    return {
+      about,
+      mark: "open",
+      says: `the last genuine call came ${ago(last.genuine)}; ${since.refused === 1 ? "one call was" : `${since.refused} calls were`} refused since: ${refused.verdict.why}`,
+      remedy:
+        "Anybody can call an address, and most such calls are guesses. If messages are missing, read the passage of the last.",
+      passage: refused.id,
+    }
   if (refused && !refused.verdict.genuine && (!last.genuine || refused.received_at > last.genuine)) {
     const { why, near, remedy } = refused.verdict
     return {
@@ -232,6 +257,28 @@ function account({ known }: Walk, check: ChannelCheck): CheckLine {
       remedy: row.remedy ?? `Resume it with "wobbet channel resume ${row.key}".`,
     }
   return { about, mark: "right", says: "nothing keeps it from receiving and sending" }
+}
+
+async function bot({ known, database }: Walk): Promise<CheckLine> {
+  const about = "bot"
+  const { key, bot: wanted, lane } = known.row
+  if (await releaseOfChannel(database, key))
+    return { about, mark: "right", says: `${wanted ?? "the bot"} answers it, by the lane ${lane}` }
+  const lanes = await lanesKnown(database)
+  if (lanes.length === 0)
+    return {
+      about,
+      mark: "open",
+      says: "no bot has been loaded yet: everything that comes stays unrouted",
+      remedy: 'Start the service with "wobbet serve --bot <folder>".',
+    }
+  const there = [...new Set(lanes.map((one) => `${one.bot} (lane ${one.lane})`))].join(", ")
+  return {
+    about,
+    mark: "wrong",
+    says: `nobody answers it: there is no bot ${wanted ? `"${wanted}" ` : ""}on the lane "${lane}"`,
+    remedy: `There are: ${there}. Set one with "wobbet channel change ${key} --set bot=… --set lane=…"; left empty, both go back to the usual.`,
+  }
 }
 
 function ago(at: Date): string {

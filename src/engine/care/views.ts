@@ -19,6 +19,10 @@ export interface ChannelView {
   tag: string
   bot?: string
   lane: string
+  /** The release that answers; nothing where no bot is known by that name or lane. */
+  release?: string
+  /** Whether its address can be registered at the provider from here. */
+  connects: boolean
   identity?: Identity
   checkedAt?: Date
   /** Where the provider is to call. */
@@ -50,6 +54,7 @@ interface Known {
   last: { genuine?: Date; refused?: Date }
   waiting: { waiting: number; handed: number } | undefined
   polling: ChannelView["polling"] | undefined
+  release: string | undefined
 }
 
 /** Tells one version of a channel from every other. */
@@ -58,7 +63,7 @@ export function tagOf({ settings, sealed, former, bot, lane, state }: ChannelRow
   return createHash("sha256").update(seen).digest("base64url").slice(0, 16)
 }
 
-export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, polling }: Known): ChannelView {
+export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, polling, release }: Known): ChannelView {
   const kind = kindOf(row.kind)
   const { profile } = row.settings as { profile?: string }
   return {
@@ -73,6 +78,8 @@ export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, p
     tag: tagOf(row),
     ...(row.bot ? { bot: row.bot } : {}),
     lane: row.lane,
+    ...(release ? { release } : {}),
+    connects: kind.account.connect !== undefined || kind.polling?.(channel) !== undefined,
     ...(row.identity ? { identity: row.identity } : {}),
     ...(row.checked_at ? { checkedAt: row.checked_at } : {}),
     inlet,
