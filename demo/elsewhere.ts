@@ -24,7 +24,8 @@ export interface Elsewhere {
   buoy: BuoyStandin
 }
 
-export const elsewherePorts = { whatsapp: 4292, messenger: 4293, slack: 4294, sms: 4295, beacon: 4296, buoy: 4297 }
+/** What of it listens somewhere. */
+export type ElsewhereKind = "whatsapp" | "messenger" | "slack" | "sms" | "beacon" | "buoy"
 
 const keys = {
   whatsapp: { accessToken: "standin-whatsapp-token", appSecret: "standin-app-secret" },
@@ -44,7 +45,7 @@ const number = "+447700900100"
 /** @param service where the service is reached: what a person would enter in the providers' own pages. */
 export async function startElsewhere(
   service: string,
-  port: (kind: keyof typeof elsewherePorts) => number | undefined = (kind) => elsewherePorts[kind],
+  port: (kind: ElsewhereKind) => number | undefined,
 ): Promise<Elsewhere> {
   const whatsapp = await startWhatsApp(
     {

@@ -52,7 +52,8 @@ describe.each(versions)("a database of version %s", (version) => {
       (one) => one.origin === "elsewhere",
     )
     expect(staff.map((one) => [one.kind, one.status, one.text])).toEqual(
-      version === "0.1.0"
+      // The demo of these two was added to by hand.
+      version !== "0.2.0" && version !== "0.3.0"
         ? []
         : [
             ["messenger", "sent", "I will ask the crew."],

@@ -1,5 +1,5 @@
 /** The harbour office's own application, which knows the timetable and keeps the bookings. */
-const office = "http://127.0.0.1:4291"
+export const office = "http://127.0.0.1:4291"
 
 export interface Crossing {
   id: string

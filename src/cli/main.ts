@@ -1,6 +1,7 @@
 import { Command, CommanderError } from "commander"
 import { ApiError, NoService, NotWobbet } from "../client/client.ts"
 import { shown, shownJson } from "../client/shown.ts"
+import { backupCommands } from "./backup.ts"
 import { botCommands } from "./bot.ts"
 import { bringCommand } from "./bring.ts"
 import { channelCommands } from "./channel.ts"
@@ -38,6 +39,7 @@ parkedCommands(program)
 profileCommands(program)
 bringCommand(program)
 tokenCommands(program)
+backupCommands(program)
 
 // A reader that has seen enough, such as head, is no fault.
 process.stdout.on("error", (error: { code?: string }) => {
@@ -58,6 +60,8 @@ try {
   await program.parseAsync()
 } catch (error) {
   process.exitCode = report(error)
+  // Whatever it had begun must not keep a command that has failed.
+  setTimeout(() => process.exit(), 3000).unref()
 }
 
 /** Says what went wrong, to people or, with --json, as problem details (RFC 9457); gives the exit code. */

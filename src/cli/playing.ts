@@ -1,4 +1,6 @@
 import { randomBytes } from "node:crypto"
+import { cpSync, readFileSync, writeFileSync } from "node:fs"
+import { join, resolve } from "node:path"
 import { fileURLToPath } from "node:url"
 import type { Elsewhere } from "../../demo/elsewhere.ts"
 import { channelsElsewhere, enterAddresses, playElsewhere, sendRewritten, stopElsewhere } from "../../demo/elsewhere.ts"
@@ -12,48 +14,68 @@ import { CommandFault } from "./context.ts"
 import { endInOrder } from "./ending.ts"
 import { colors, print } from "./output.ts"
 import { begin } from "./running.ts"
-import { officePort, standinPort } from "./standinPorts.ts"
-import { startOthers, startStandin } from "./standins.ts"
+import type { DemoPorts } from "./standinPorts.ts"
+import { demoPorts, usualBase } from "./standinPorts.ts"
+import { beside, startOthers, startStandin } from "./standins.ts"
 
-/** `wobbet demo`. */
-export async function runDemo(quiet: boolean): Promise<void> {
-  const standin = await startStandin(standinPort)
+/**
+ * `wobbet demo`. At another place than the usual it is a demo of its own, with its own data: what one does is not seen in
+ * the other.
+ */
+export async function runDemo({ quiet, base }: { quiet: boolean; base: number }): Promise<void> {
+  const ports = demoPorts(base)
+  process.env.WOBBET_PORT ??= String(base)
+  if (base !== usualBase) process.env.WOBBET_HOME ??= `.wobbet-${base}`
+  const running: (() => Promise<unknown>)[] = []
+  let stopped = false
+  const stopAll = async () => {
+    stopped = true
+    for (const stop of running.splice(0).reverse()) await stop()
+  }
+  endInOrder(stopAll)
+  try {
+    await demo({ quiet, ports, running, stopped: () => stopped })
+  } catch (error) {
+    // What was begun is ended, too: a demo that could not be started leaves nothing running.
+    await stopAll()
+    throw error
+  }
+}
+
+interface Demo {
+  quiet: boolean
+  ports: DemoPorts
+  /** What was started, and how it ends. */
+  running: (() => Promise<unknown>)[]
+  stopped: () => boolean
+}
+
+async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
+  const standin = await startStandin(ports.telegram)
+  running.push(() => standin.stop())
   const cast = setTheScene(standin)
-  const office = await startOffice(officePort).catch((error: { code?: string }) => {
+  const office = await startOffice(ports.office).catch((error: { code?: string }) => {
     throw error.code === "EADDRINUSE"
-      ? new CommandFault(
-          `Port ${officePort}, which the demo's harbour office needs, is taken.`,
-          "Stop the other program; perhaps it is a demo started before.",
-        )
+      ? new CommandFault(`Port ${ports.office}, which the demo's harbour office needs, is taken.`, beside)
       : error
   })
-  const starting = begin({
-    botFolder: fileURLToPath(new URL("../demo/ferry", import.meta.url)),
-    databaseName: "wobbet_demo",
-  })
-  let stopped = false
-  const others: { elsewhere?: Elsewhere } = {}
-  const stopOthers = async () => {
-    stopped = true
-    await office.stop()
-    await standin.stop()
-    if (others.elsewhere) await stopElsewhere(others.elsewhere)
-  }
-  endInOrder(async () => {
-    stopped = true
-    await (await starting).stop()
-    await stopOthers()
-  })
-  const service = await starting.catch(async (error: unknown) => {
-    await stopOthers()
+  running.push(() => office.stop())
+  const starting = begin({ botFolder: ferryFor(ports), databaseName: "wobbet_demo" })
+  running.push(async () => (await starting).stop())
+  const service = await starting.catch((error: unknown) => {
+    running.pop()
     throw error
   })
   const client = new Client(service.address, service.token)
   await connectQuay(client, standin.address, cast)
-  const elsewhere = (others.elsewhere = await startOthers(service.address))
+  const elsewhere = await startOthers(service.address, ports.elsewhere)
+  running.push(() => stopElsewhere(elsewhere))
   await connectElsewhere(client, elsewhere, service.address)
   const played = (await client.messages({ channel: "quay-telegram", limit: 1 })).items.length > 0
   const signIn = await oneTimeSignIn(service)
+  const { WOBBET_HOME: home, WOBBET_PORT: port } = process.env
+  const where = ports.service === usualBase ? "" : `WOBBET_PORT=${port} WOBBET_HOME=${home} `
+  const wobbet = `${where}bin/wobbet `
 
   print(
     "",
@@ -62,14 +84,14 @@ export async function runDemo(quiet: boolean): Promise<void> {
     `  opens the console, once${played ? "; the conversations of the last start are still there" : ", while the morning's first passengers write"}.`,
     `  Phones to write from yourself: Telegram ${standin.address}/`,
     ...Object.entries(elsewhere).map(([name, { address }]) => `    ${name} ${address as string}/`),
-    `  Terminal: bin/wobbet tail, bin/wobbet message find crossing`,
-    `  A spare bot to connect: bin/wobbet channel add telegram second --set apiBase=${standin.address} --secret token=${cast.spare.token}`,
+    `  Terminal: ${wobbet}tail, ${wobbet}message find crossing`,
+    `  A spare bot to connect: ${wobbet}channel add telegram second --set apiBase=${standin.address} --secret token=${cast.spare.token}`,
     "  Ctrl-C stops everything and keeps the data.",
     "",
   )
   if (!played) {
-    const beside = playElsewhere(elsewhere, { stopped: () => stopped })
-    await play(standin.address, cast, morning, { pause: 250, stopped: () => stopped, act: progress(morning.length) })
+    const beside = playElsewhere(elsewhere, { stopped })
+    await play(standin.address, cast, morning, { pause: 250, stopped, act: progress(morning.length) })
     await beside
     await forge(service.address)
     await sendRewritten(service.address)
@@ -77,9 +99,20 @@ export async function runDemo(quiet: boolean): Promise<void> {
   }
   if (quiet) return
   // Bounded: a demo left running over night does not fill the disk.
-  for (let round = 0; round < 50 && !stopped; round++) {
-    await play(standin.address, cast, dayByTheQuay, { pause: 15_000, stopped: () => stopped })
+  for (let round = 0; round < 50 && !stopped(); round++) {
+    await play(standin.address, cast, dayByTheQuay, { pause: 15_000, stopped })
   }
+}
+
+/** The ferry's folder; for another harbour office a copy that asks that one. */
+function ferryFor(ports: DemoPorts): string {
+  const folder = fileURLToPath(new URL("../demo/ferry", import.meta.url))
+  if (ports.service === usualBase) return folder
+  const own = join(resolve(process.env.WOBBET_HOME ?? ".wobbet"), "ferry")
+  cpSync(folder, own, { recursive: true })
+  const office = join(own, "office.ts")
+  writeFileSync(office, readFileSync(office, "utf8").replace(String(demoPorts().office), String(ports.office)))
+  return own
 }
 
 /** The other channels, in the same way. What only a person can enter at a provider, the stand-in is told. */

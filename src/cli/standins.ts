@@ -7,14 +7,15 @@ import { startTelegram } from "../standins/telegram/server.ts"
 import { CommandFault } from "./context.ts"
 import { endInOrder } from "./ending.ts"
 import { colors, print } from "./output.ts"
-import type { StandinOptions } from "./standinPorts.ts"
+import type { DemoPorts, StandinOptions } from "./standinPorts.ts"
+import { demoPorts } from "./standinPorts.ts"
 
 /** `wobbet standins`. */
 export async function runStandins(options: StandinOptions): Promise<void> {
   const standin = await startStandin(Number(options.port))
   const cast = setTheScene(standin)
   const office = await startOffice(Number(options.officePort)).catch(() => undefined)
-  const elsewhere = options.others ? await startOthers(options.service) : undefined
+  const elsewhere = options.others ? await startOthers(options.service, demoPorts().elsewhere) : undefined
   print(
     `${colors.green("●")} Telegram stand-in at ${colors.bold(standin.address)} (set apiBase to it)`,
     `  bots: ${[...standin.world.bots.values()].map((bot) => `@${bot.username} token ${bot.token}`).join("\n        ")}`,
@@ -32,28 +33,25 @@ export async function runStandins(options: StandinOptions): Promise<void> {
   })
 }
 
+/** What to do where a port is taken. */
+export const beside = "Stop the other program, or run this demo beside it: npm run demo -- --port-base 5180."
+
 export async function startStandin(port: number): Promise<TelegramStandin> {
   try {
     return await startTelegram({ port })
   } catch (error) {
     if ((error as { code?: string }).code !== "EADDRINUSE") throw error
-    throw new CommandFault(
-      `Port ${port}, which the Telegram stand-in needs, is taken.`,
-      "Stop the other program; perhaps it is a demo started before.",
-    )
+    throw new CommandFault(`Port ${port}, which the Telegram stand-in needs, is taken.`, beside)
   }
 }
 
-export async function startOthers(service: string): Promise<Elsewhere> {
+export async function startOthers(service: string, ports: DemoPorts["elsewhere"]): Promise<Elsewhere> {
   try {
-    return await startElsewhere(service)
+    return await startElsewhere(service, (kind) => ports[kind])
   } catch (error) {
     const { code, port } = error as { code?: string; port?: number }
     if (code !== "EADDRINUSE") throw error
-    throw new CommandFault(
-      `Port ${port}, which one of the stand-ins needs, is taken.`,
-      "Stop the other program; perhaps it is a demo started before.",
-    )
+    throw new CommandFault(`Port ${port}, which one of the stand-ins needs, is taken.`, beside)
   }
 }
 

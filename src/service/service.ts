@@ -4,7 +4,7 @@ import type { Logger } from "pino"
 import { Engine } from "../engine/engine.ts"
 import type { HostLimits } from "../engine/handlers/hostProcess.ts"
 import { keepLocalToken } from "../store/access.ts"
-import { migrate, openDatabase, databaseFault } from "../store/database.ts"
+import { databaseFault, migrate, openDatabase, TooNew } from "../store/database.ts"
 import type { EmbeddedServer } from "../store/embedded.ts"
 import { ServerTrouble, startEmbedded } from "../store/embedded.ts"
 import { buildApp } from "./app.ts"
@@ -131,6 +131,10 @@ async function prepare(databaseUrl: string, token: string): Promise<void> {
     await migrate(databaseUrl, database, new Date())
     await keepLocalToken(database, token)
   } catch (error) {
+    if (error instanceof TooNew)
+      throw new ServerTrouble(
+        `${error.message} Start version ${error.needed} or a later one, or restore a backup that was made before the upgrade. Nothing was changed.`,
+      )
     const { code, message } = error as { code?: string; message: string }
     if (code === "ECONNREFUSED" || code === "ENOTFOUND" || code === "28P01" || code === "3D000") {
       throw new ServerTrouble(

@@ -12,6 +12,7 @@ import * as lists from "./migrations/0007-lists.ts"
 import * as saidElsewhere from "./migrations/0008-said-elsewhere.ts"
 import * as underWay from "./migrations/0009-under-way.ts"
 import * as edges from "./migrations/0010-edges.ts"
+import * as versions from "./migrations/0011-versions.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -28,6 +29,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0008-said-elsewhere": saidElsewhere,
   "0009-under-way": underWay,
   "0010-edges": edges,
+  "0011-versions": versions,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {
@@ -114,6 +116,29 @@ export async function answers(database: Database, within: number): Promise<boole
   return Promise.race([asked, late])
 }
 
+/** The database was written by a later version than this one. */
+export class TooNew extends Error {
+  constructor(readonly needed: string) {
+    super(`The database was written by Wobbet ${needed}, and this is ${VERSION}.`)
+  }
+}
+
+/** Refuses tables this version does not know, before anything is changed. */
+async function refuseLater(database: Database): Promise<void> {
+  const [table] = await rows<{ there: boolean }>(
+    database,
+    "SELECT to_regclass('public.knex_migrations') IS NOT NULL AS there",
+  )
+  if (!table!.there) return
+  const done = await rows<{ name: string }>(database, "SELECT name FROM knex_migrations")
+  if (done.every(({ name }) => Object.hasOwn(migrations, name))) return
+  const [last] = await rows<{ version: string }>(
+    database,
+    "SELECT version FROM versions ORDER BY since DESC, version DESC LIMIT 1",
+  ).catch(() => [])
+  throw new TooNew(last?.version ?? "of a later version")
+}
+
 /** Any number: what matters is that every Wobbet process uses the same. */
 const migrationLock = 4_180_2026
 
@@ -128,6 +153,7 @@ export async function migrate(url: string, database: Database, now: Date): Promi
   await guard.connect()
   try {
     await guard.query("SELECT pg_advisory_lock($1)", [migrationLock])
+    await refuseLater(database)
     const setup = { migrationSource, disableTransactions: false }
     await database.migrate.latest(setup).catch(async (error: unknown) => {
       if (!/lock/i.test(String((error as Error).name) + String((error as Error).message))) throw error
@@ -136,6 +162,7 @@ export async function migrate(url: string, database: Database, now: Date): Promi
       await database.migrate.latest(setup)
     })
     await makePartitions(database, now)
+    await rows(database, "INSERT INTO versions (version) VALUES (?) ON CONFLICT DO NOTHING", [VERSION])
   } finally {
     await guard.end()
   }

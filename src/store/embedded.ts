@@ -223,7 +223,8 @@ async function othersAreConnected(url: string): Promise<boolean> {
   }
 }
 
-function binaries(): string {
+/** The folder of PostgreSQL's programs. Throws a ServerTrouble where there are none. */
+export function binaries(): string {
   const root = "/usr/lib/postgresql"
   const versions = existsSync(root)
     ? readdirSync(root).filter((name) => existsSync(join(root, name, "bin", "postgres")))
