@@ -199,6 +199,18 @@ describe("the API", () => {
     expect((await asked("/messages", { method: "POST", body: "{" })).status).toBe(400)
   })
 
+  test("a handler's failure stands in the service's log, with its place and what became of the message", async () => {
+    const own = await Stage.set(service, standin)
+    await own.say("throw")
+    await eventually(
+      async () => /the handler "throws" failed: the fog is too thick; the message is parked/.test(service.said()),
+      "the failure in the log",
+    )
+    expect(service.said()).toMatch(/the handler "throws" failed: the fog is too thick; the message is tried again/)
+    expect(service.said()).toMatch(/handlers\/throws\.ts:2/)
+    expect(service.said()).toContain(own.key)
+  })
+
   test("shows no secret anywhere", async () => {
     const everything = JSON.stringify([
       await service.client.channels(),

@@ -1,17 +1,33 @@
-import type { Logger } from "pino"
+import type { Logger, LoggerOptions } from "pino"
 import pino from "pino"
 import pretty from "pino-pretty"
+import { shown, shownWithin } from "../client/shown.ts"
 
-/** One line a happening: for people at a terminal, as JSON with WOBBET_LOG=json. Secrets never reach it. */
+/**
+ * One line a happening: for people at a terminal, as JSON with WOBBET_LOG=json. Secrets never reach it, and what strangers
+ * wrote reaches it with escapes for all that a terminal obeys.
+ */
 export function makeLog(env: NodeJS.ProcessEnv): Logger {
   const level = env.WOBBET_LOG_LEVEL ?? "info"
   const redact = {
     paths: ["*.token", "*.hookSecret", "*.authorization", "headers.*", "req.headers", "secrets"],
     censor: "•••",
   }
-  if (env.WOBBET_LOG === "json") return pino({ level, redact, base: undefined })
+  const options: LoggerOptions = {
+    level,
+    redact,
+    base: undefined,
+    serializers: { err: (error: Error) => shownWithin(pino.stdSerializers.err(error)) },
+    formatters: { log: (entry) => mapped(entry) },
+    hooks: {
+      logMethod(given, method) {
+        method.apply(this, given.map((one: unknown) => (typeof one === "string" ? shown(one) : one)) as typeof given)
+      },
+    },
+  }
+  if (env.WOBBET_LOG === "json") return pino(options)
   return pino(
-    { level, redact, base: undefined },
+    options,
     pretty({
       colorize: process.stdout.isTTY === true && env.NO_COLOR === undefined,
       translateTime: "HH:MM:ss",
@@ -19,5 +35,12 @@ export function makeLog(env: NodeJS.ProcessEnv): Logger {
       singleLine: false,
       sync: true,
     }),
+  )
+}
+
+/** An error is left to its serializer. */
+function mapped(entry: { [name: string]: unknown }): { [name: string]: unknown } {
+  return Object.fromEntries(
+    Object.entries(entry).map(([name, value]) => [name, value instanceof Error ? value : shownWithin(value)]),
   )
 }

@@ -240,8 +240,9 @@ export async function start(
 export async function run(
   args: string[],
   env: NodeJS.ProcessEnv = {},
+  program = wobbet,
 ): Promise<{ code: number | null; out: string; err: string }> {
-  const child = spawn(process.execPath, [wobbet, ...args], {
+  const child = spawn(process.execPath, [program, ...args], {
     env: { ...process.env, NO_COLOR: "1", ...env },
     stdio: ["ignore", "pipe", "pipe"],
     cwd: root,

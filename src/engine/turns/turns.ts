@@ -24,6 +24,7 @@ import type { Courtesies } from "../sender/courtesies.ts"
 import type { HeldCalls } from "../sender/heldCalls.ts"
 import type { Sender } from "../sender/sender.ts"
 import { gatherOf, nextGroup, waitFor } from "./grouping.ts"
+import { Failures } from "./failures.ts"
 import { takeTurn } from "./turn.ts"
 
 /** Conversations one process works on at a time; the rest waits where any process can take it. */
@@ -45,6 +46,7 @@ interface Held extends Claimed {
 export class Turns {
   private readonly held = new Map<string, Held>()
   private readonly loads: GroupCommit<Claimed, void>
+  private readonly failures: Failures
   private readonly commits: GroupCommit<TurnResult, void>
   /** Lines that are loaded and wait until those before them are written. */
   private readonly entering = new Map<string, Line[]>()
@@ -67,6 +69,7 @@ export class Turns {
       self: string
     },
   ) {
+    this.failures = new Failures(parts.log)
     this.loads = new GroupCommit((claims) => this.load(claims), 200, 2)
     this.commits = new GroupCommit((results) => this.commit(results), 200, 2)
     if (parts.sender) parts.sender.written = () => this.letIn()
@@ -264,7 +267,9 @@ export class Turns {
       if (again === undefined && !out.some((message) => message.calls.some((call) => call.inline)))
         heldCalls.over(turn.messages)
     for (const { conversation, channel } of done.waiting) sender?.lineGrew(conversation, channel)
-    for (const { turn } of results) {
+    for (const result of results) {
+      const { turn } = result
+      this.failures.take(result)
       figures.turned(turn.outcome)
       figures.routed(turn.messages[0] ?? "", turn.startedAt)
       figures.reached("handled", Date.now() - turn.startedAt.getTime())

@@ -1,0 +1,35 @@
+import type { Logger } from "pino"
+import type { TurnResult } from "../../store/turns.ts"
+import type { HandlerError } from "../handlers/handler.ts"
+
+/** Failures that are told one by one in a minute; what comes on top is counted. */
+const mostAMinute = 30
+
+/** Tells the service's log of handlers that failed, so that their author need not look at every passage. */
+export class Failures {
+  private minute = 0
+  private told = 0
+  private untold = 0
+
+  constructor(private readonly log: Logger) {}
+
+  take({ channel, turn, parked }: TurnResult): void {
+    const { handler, route } = turn
+    const error = turn.error as HandlerError | undefined
+    if (!error) return
+    const minute = Math.floor(Date.now() / 60_000)
+    if (minute !== this.minute) {
+      if (this.untold > 0) this.log.warn(`${this.untold} more handler failures were only counted`)
+      Object.assign(this, { minute, told: 0, untold: 0 })
+    }
+    if (++this.told > mostAMinute) {
+      this.untold++
+      return
+    }
+    const what = parked ? "is parked: wobbet parked list" : "is tried again"
+    this.log.warn(
+      { channel, message: turn.messages[0], route, ...(error.stack ? { stack: error.stack } : {}) },
+      `the handler "${handler}" failed: ${error.message}; the message ${what}`,
+    )
+  }
+}
