@@ -76,7 +76,7 @@ export async function bundle(outdir, entries, faults, plugins = []) {
   }
   await esbuild.build({ ...common, entryPoints: others })
   // In parts, which lie beside it: most commands need a small one, and not the service's.
-  await esbuild.build({ ...common, entryPoints: { wobbet }, splitting: true, chunkNames: "part-[hash]" })
+  if (wobbet) await esbuild.build({ ...common, entryPoints: { wobbet }, splitting: true, chunkNames: "part-[hash]" })
 }
 
 /** What a bot's author imports, as types: for `wobbet bot check`, and for editors. */

@@ -1,6 +1,7 @@
 import type { Channel } from "../core/channels/kind.ts"
 import { kindOf } from "../core/channels/registry.ts"
 import type { Profile } from "../core/gateway/profile.ts"
+import { withDefaults } from "../core/gateway/settings.ts"
 import { readProfile } from "../core/gateway/readProfile.ts"
 import { profiles as shipped } from "../core/gateway/shipped.ts"
 import type { OwnedSecret } from "../core/signature/secrets.ts"
@@ -131,7 +132,7 @@ export class Channels {
       },
       key: row.key,
       kind: row.kind,
-      settings: row.settings,
+      settings: withDefaults(row.settings, profile ?? shipped[String(row.settings.profile)]),
       secrets,
       ...(row.identity ? { identity: row.identity } : {}),
       ...(profile ? { profile } : {}),

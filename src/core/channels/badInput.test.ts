@@ -1,6 +1,8 @@
 import fc from "fast-check"
 import type { Channel } from "./kind.ts"
 import type { InboundCall } from "./call.ts"
+import { withDefaults } from "../gateway/settings.ts"
+import { profiles } from "../gateway/shipped.ts"
 import { kinds } from "./registry.ts"
 
 /** A good call of each kind, with one known message in it; and the same beside something nobody knows. */
@@ -67,7 +69,7 @@ set(
 )
 set(
   "sms",
-  { profile: "form-gateway", country: "GB" },
+  withDefaults({ profile: "form-gateway", country: "GB" }, profiles["form-gateway"]),
   new URLSearchParams({ MessageSid: "S", From: "+447700900123", Body: "known", NumMedia: "0" }).toString(),
   new URLSearchParams({
     Odd: "x",

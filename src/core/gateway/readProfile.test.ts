@@ -121,7 +121,7 @@ test.each<[string, string, string, number, string, string]>([
     "both of basic and bearer",
     "Keep one of them",
   ],
-  ["no YAML", "  body: json\n  verify", "  body: json\n verify", 10, "", "check the indentation"],
+  ["no YAML", "  body: json\n  verify", "  body: json\n verify", 10, "", "Indent with spaces"],
 ])("%s is told with line, field and remedy", (_what, from, to, line, says, remedy) => {
   expect(good).toContain(from)
   const read = readProfile(good.replace(from, to))

@@ -1,6 +1,18 @@
 import Joi from "joi"
 import type { Profile } from "./profile.ts"
 
+/** A channel's settings, with those its profile has gained since they were kept. */
+export function withDefaults(
+  settings: { [name: string]: unknown },
+  profile: Profile | undefined,
+): { [name: string]: unknown } {
+  if (!profile) return settings
+  const usual = Object.entries(profile.settings).flatMap(([name, one]) =>
+    one.default === undefined || name in settings ? [] : [[name, one.default]],
+  )
+  return usual.length === 0 ? settings : { ...settings, ...(Object.fromEntries(usual) as object) }
+}
+
 /** A kind's own settings with those the profile declares; its secrets, of which one must prove what comes in. */
 export function profileSchemas(
   settings: Joi.ObjectSchema,

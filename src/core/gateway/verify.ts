@@ -152,10 +152,12 @@ function bySignature(call: InboundCall, channel: Channel, scheme: Signed, secret
     }
   }
   const form = scheme.scheme === "address-and-form" && isForm(call, channel)
-  if (scheme.scheme === "address-and-form" && !form && scheme.bodyHash && !bodyHashFits(call, scheme.bodyHash)) {
+  const bodyHash = scheme.scheme === "address-and-form" && scheme.bodyHash
+  const hashField = bodyHash ? fillTemplate(bodyHash, channel.settings) : undefined
+  if (!form && hashField !== undefined && !bodyHashFits(call, hashField)) {
     return {
       genuine: false,
-      why: `the body does not have the hash its address names (${scheme.bodyHash})`,
+      why: `the body does not have the hash its address names (${hashField})`,
       remedy: "Something in between rewrites bodies, or somebody put another body under a signed address.",
     }
   }

@@ -42,73 +42,103 @@ export interface Card {
   choices?: Option[]
 }
 
-const option = Joi.object({
-  id: Joi.string().max(2000).required(),
-  label: Joi.string().max(2000).pattern(/\S/, "words").required(),
-  url: Joi.string().uri({ scheme: ["http", "https", "tg"] }),
-})
+const id = Joi.string().max(500)
 const words = Joi.string().max(200_000)
 
+const option = Joi.object({
+  id: Joi.string().max(2000).required().description("what comes back when it is chosen; unique in its question"),
+  label: Joi.string().max(2000).pattern(/\S/, "words").required().description("what the person reads"),
+  url: Joi.string()
+    .uri({ scheme: ["http", "https", "tg"] })
+    .description("an address that opens instead; nothing comes back then"),
+})
+
 const mediaKeys = {
-  kind: Joi.valid(...mediaKinds).required(),
-  url: Joi.string().uri({ scheme: ["http", "https"] }),
-  ref: Joi.string().max(2000),
-  data: Joi.string().base64(),
-  mime: Joi.string().max(200),
-  name: Joi.string().max(500),
-  caption: words,
+  kind: Joi.valid(...mediaKinds)
+    .required()
+    .description("what it is"),
+  url: Joi.string()
+    .uri({ scheme: ["http", "https"] })
+    .description("where it lies; one of url, ref and data"),
+  ref: Joi.string().max(2000).description("the provider's own reference, or kept: and the hash of what a person sent"),
+  data: Joi.string().base64().description("the content itself, as base64"),
+  mime: Joi.string().max(200).description("its type, such as image/png, where the address does not tell"),
+  name: Joi.string().max(500).description("the name a file is offered under"),
+  caption: words.description("words beneath it, in light markup"),
 }
 
 const part = (name: ReplyPart["part"], keys: Joi.SchemaMap) => Joi.object({ part: Joi.valid(name).required(), ...keys })
 
 /** What each part of a reply holds. */
 export const replyShapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
-  text: part("text", { text: words.required(), replyTo: Joi.string().max(500) }),
+  text: part("text", {
+    text: words.required().description("the words, in light markup; long ones are sent in several messages"),
+    replyTo: id.description("the provider's id of the message this one answers"),
+  }),
   choices: part("choices", {
-    text: words.required(),
-    choices: Joi.array().items(option).unique("id").min(1).max(100).required(),
-    perRow: Joi.number().integer().min(1).max(8),
+    text: words.required().description("the question, in light markup"),
+    choices: Joi.array().items(option).unique("id").min(1).max(100).required().description("the options, 1 to 100"),
+    perRow: Joi.number().integer().min(1).max(8).description("buttons beside each other, where the channel has rows"),
   }),
   media: part("media", {
     ...mediaKeys,
     with: Joi.array()
       .items(Joi.object(mediaKeys).xor("url", "ref", "data"))
-      .max(50),
+      .max(50)
+      .description("more of them, shown together where the channel can"),
   }).xor("url", "ref", "data"),
   cards: part("cards", {
     cards: Joi.array()
       .items(
         Joi.object({
-          title: words.required(),
-          subtitle: words,
-          picture: Joi.string().uri({ scheme: ["http", "https"] }),
-          choices: Joi.array().items(option).unique("id").max(100),
+          title: words.required().description("the first line"),
+          subtitle: words.description("what stands beneath, in light markup"),
+          picture: Joi.string()
+            .uri({ scheme: ["http", "https"] })
+            .description("where its picture lies"),
+          choices: Joi.array().items(option).unique("id").max(100).description("its options"),
         }),
       )
       .min(1)
       .max(50)
-      .required(),
+      .required()
+      .description("1 to 50 cards, beside each other where the channel can"),
   }),
   location: part("location", {
-    latitude: Joi.number().min(-90).max(90).required(),
-    longitude: Joi.number().min(-180).max(180).required(),
-    name: words,
+    latitude: Joi.number().min(-90).max(90).required().description("degrees north"),
+    longitude: Joi.number().min(-180).max(180).required().description("degrees east"),
+    name: words.description("what is there"),
   }),
-  contact: part("contact", { name: words.required(), phone: Joi.string().max(64).required() }),
+  contact: part("contact", {
+    name: words.required().description("whose card it is"),
+    phone: Joi.string().max(64).required().description("the telephone number, with its country code"),
+  }),
   template: part("template", {
-    name: Joi.string().max(512).required(),
-    language: Joi.string().max(50).required(),
-    parameters: Joi.array().items(Joi.string().allow("").max(5000)).max(100),
-    text: words,
+    name: Joi.string().max(512).required().description("the template's name at the provider"),
+    language: Joi.string().max(50).required().description("the language it was approved in, such as en_GB"),
+    parameters: Joi.array()
+      .items(Joi.string().allow("").max(5000))
+      .max(100)
+      .description("what is filled into its places, in their order"),
+    text: words.description("its words, for channels without templates; {{1}} is the first parameter"),
   }),
-  reaction: part("reaction", { to: Joi.string().max(500).required(), emoji: Joi.string().max(100).required() }),
-  typing: part("typing", { to: Joi.string().max(500) }),
+  reaction: part("reaction", {
+    to: id.required().description("the provider's id of the message that is reacted to"),
+    emoji: Joi.string().max(100).required().description("one emoji"),
+  }),
+  typing: part("typing", { to: id.description("the provider's id of the message that is being answered") }),
   amend: part("amend", {
-    to: Joi.string().max(500).required(),
-    text: words,
-    choices: Joi.array().items(option).unique("id").max(100),
+    to: id.required().description("the provider's id of the message of ours that is changed"),
+    text: words.description("its new words; left out, they stay"),
+    choices: Joi.array()
+      .items(option)
+      .unique("id")
+      .max(100)
+      .description("its new options; an empty list takes them away"),
   }).or("text", "choices"),
-  remove: part("remove", { to: Joi.string().max(500).required() }),
+  remove: part("remove", {
+    to: id.required().description("the provider's id of the message of ours that is taken back"),
+  }),
 }
 
 export const replyPartWords =

@@ -4,6 +4,7 @@ import type { InboundCall, OutgoingCall, ProviderAnswer } from "../call.ts"
 import { readSecrets, readSettings } from "../settings.ts"
 import { sms } from "./index.ts"
 import { e164 } from "../../gateway/numbers.ts"
+import { withDefaults } from "../../gateway/settings.ts"
 import { profiles } from "../../gateway/shipped.ts"
 import { wishIn } from "./stopWords.ts"
 
@@ -293,7 +294,7 @@ describe("sending", () => {
   test("a form with basic authorisation and where to report", () => {
     const [call] = calls(form) as [OutgoingCall]
     expect(call).toMatchObject({
-      address: [{ setting: "apiBase" }, "/Accounts/", { setting: "accountId" }, "/Messages.json"],
+      address: ["apiBase", "accountPath", "accountId", "sendPath"].map((setting) => ({ setting })),
       headers: { authorization: { basic: [{ setting: "accountId" }, { secret: "authToken" }] } },
       body: {
         fields: [
@@ -378,6 +379,69 @@ describe("sending", () => {
   ])("judging: %s", (_name, answer, outcome) => {
     expect(sms.judge({} as never, answer, form)).toMatchObject(outcome)
   })
+})
+
+describe("a form gateway whose fields have other names", () => {
+  const renamed = channelOf(
+    "form-gateway",
+    {
+      accountId: "42",
+      idField: "ref",
+      fromField: "sender",
+      textField: "words",
+      countField: "files",
+      statusField: "state",
+      hashField: "digest",
+      toName: "recipient",
+      fromName: "origin",
+      textName: "message",
+      mediaName: "file",
+      reportName: "reports",
+      accountPath: "/box/",
+      sendPath: "/out",
+      whoPath: "/self",
+      answerId: "/ref",
+      signatureHeader: "x-harbour-proof",
+    },
+    { authToken: "12345" },
+  )
+
+  test("is verified, read, answered and asked by those names alone", () => {
+    const fields = { ref: "m-1", sender: "+447700900123", words: "boat?", files: "0" }
+    const signed = `https://bots.example/in/quay?x=1${Object.keys(fields)
+      .sort()
+      .map((name) => name + fields[name as "ref"])
+      .join("")}`
+    const proof = createHmac("sha1", "12345").update(signed).digest("base64")
+    const call = formCall(fields, { "x-harbour-proof": proof })
+    expect(sms.verify(call, renamed, new Date())).toMatchObject({ genuine: true })
+    expect(sms.parse(call, renamed).messages).toMatchObject([
+      { message: { providerId: "m-1", text: "boat?", from: { address: "+447700900123" } } },
+    ])
+    expect(sms.parse(formCall({ ref: "o-1", state: "delivered" }), renamed).statuses).toMatchObject([
+      { about: { id: "o-1" }, status: "delivered" },
+    ])
+    expect(sms.parse(formCall({ MessageSid: "x", From: "+447700900123", Body: "boat?" }), renamed).messages).toEqual([])
+    const { calls } = sms.render({ part: "text", text: "14:20" }, { address: "+447700900123", kind: "direct" }, renamed)
+    const written = JSON.stringify(calls)
+    for (const name of ["recipient", "origin", "message", "reports"]) expect(written).toContain(`"name":"${name}"`)
+    expect(written).not.toMatch(/Accounts|StatusCallback|"To"|"Body"/)
+    expect(JSON.stringify(sms.account.check(renamed))).not.toContain("Accounts")
+    expect(sms.judge(calls[0]!, { status: 201, headers: {}, body: '{"ref":"o-1"}' }, renamed)).toMatchObject({
+      outcome: "accepted",
+      providerId: "o-1",
+    })
+  })
+})
+
+test("a channel that was made before its profile had these settings works as it did", () => {
+  const { settings } = form
+  const { fromField: _from, sendPath: _path, idField: _id, ...before } = settings
+  const later = { ...form, settings: withDefaults(before, profiles["form-gateway"]) }
+  expect(later.settings).toEqual(settings)
+  expect(sms.parse(formCall(said), later)).toEqual(sms.parse(formCall(said), form))
+  // What somebody has set to nothing stays so.
+  expect(withDefaults({ ...settings, addressPrefix: "" }, profiles["form-gateway"])).toEqual(settings)
 })
 
 describe("profiles", () => {
