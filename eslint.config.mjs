@@ -2,7 +2,7 @@ import tseslint from "typescript-eslint"
 import { roomsRule } from "./scripts/rooms.mjs"
 
 export default tseslint.config(
-  { ignores: ["dist", "node_modules", ".wobbet", "coverage"] },
+  { ignores: ["dist", "node_modules", ".wobbet*", "coverage"] },
   ...tseslint.configs.recommended,
   {
     files: ["**/*.{ts,tsx,mjs}"],

@@ -1,14 +1,16 @@
 import { spawn } from "node:child_process"
-import { readFileSync, rmSync } from "node:fs"
+import { readdirSync, readFileSync, rmSync } from "node:fs"
 import { join } from "node:path"
 import type { Standin } from "./support/harness.ts"
-import { endAll, eventually, root, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
+import { endAll, eventually, root, run, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
 
 let standin: Standin
 beforeAll(async () => {
   standin = await startStandin()
 })
 afterAll(endAll)
+
+const pages = readdirSync(join(root, "docs")).filter((name) => name.endsWith(".md"))
 
 /** The blocks of code in a page, by their language, in their order. */
 function blocks(page: string): { language: string; code: string }[] {
@@ -99,3 +101,121 @@ export const lantern: ChannelKind = { ...telegram, kind: "lantern", provider: "L
   await service.stop()
   rmSync(join(root, folder), { recursive: true })
 }, 90_000)
+
+test("docs/parts.md lists every part and field, as the kinds and the schema tell", async () => {
+  const child = spawn(process.execPath, ["scripts/parts-table.mjs", "--check"], { cwd: root })
+  let said = ""
+  child.stderr.on("data", (chunk) => (said += String(chunk)))
+  expect([await new Promise((done) => child.once("close", done)), said]).toEqual([0, ""])
+  // The examples are replies that are taken.
+  const parts = blocks("parts.md").map(({ code }) => JSON.parse(code) as object)
+  expect(parts).toHaveLength(11)
+  const service = await startService()
+  const { items } = await service.client.looks(parts)
+  expect(items.length).toBeGreaterThan(4)
+  // And OpenAPI says of every field what it means.
+  const document = (await (await fetch(`${service.address}/api/openapi.json`)).json()) as {
+    components: { schemas: { ReplyPart: { oneOf: Shape[] } } }
+  }
+  const silent = document.components.schemas.ReplyPart.oneOf.flatMap((shape) => withoutWords(shape, ""))
+  expect(silent).toEqual([])
+  await service.stop()
+})
+
+interface Shape {
+  description?: string
+  properties?: { [name: string]: Shape }
+  items?: Shape
+  const?: unknown
+  enum?: unknown[]
+}
+
+/** Fields of a schema that say nothing of what they are. */
+function withoutWords(shape: Shape, path: string): string[] {
+  return Object.entries(shape.properties ?? {}).flatMap(([name, field]) => [
+    ...(field.description || name === "part" ? [] : [`${path}/${name}`]),
+    ...withoutWords(field.items ?? field, `${path}/${name}`),
+  ])
+}
+
+test("docs/write-a-handler.md: the first example runs as printed", async () => {
+  const files = Object.fromEntries(
+    blocks("write-a-handler.md").flatMap(({ code }) => {
+      const path = /^(?:#|\/\/) (\S+\.(?:yaml|ts))\n/.exec(code)?.[1]
+      return path ? [[path, code]] : []
+    }),
+  )
+  expect(Object.keys(files)).toEqual(["bot.yaml", "handlers/crossings.ts"])
+  const bot = tempFolder(files)
+  const checked = await run(["bot", "check", bot])
+  expect([checked.code, checked.out]).toEqual([0, expect.stringContaining("my-bot is valid: 3 routes")])
+  const service = await startService({ bot })
+  const stage = await Stage.set(service, standin)
+  await stage.say("/start")
+  expect((await stage.answered(1))[0]!.text).toBe("Hello Ines!")
+  await stage.say("When is the next boat to Tern Point?")
+  const said = await stage.answered(3)
+  expect(said.slice(1).map(({ text }) => text)).toEqual(["Next boat to Tern Point: 14:20", "Shall I keep a seat?"])
+  await stage.say("what about the weather")
+  expect((await stage.answered(4)).at(-1)!.text).toBe("Ask me for the next crossing.")
+  const [conversation] = (await service.client.conversations()).items
+  expect((await service.client.conversation(conversation!.id)).state).toEqual({ lastAsked: "Tern Point" })
+  await service.stop()
+}, 60_000)
+
+test("every profile in the docs is valid", async () => {
+  const service = await startService()
+  const profiles = pages.flatMap((page) =>
+    blocks(page).flatMap(({ language, code }) =>
+      language === "yaml" && /^profile: /m.test(code) ? [[page, code]] : [],
+    ),
+  )
+  expect(profiles.length).toBeGreaterThan(0)
+  for (const [page, source] of profiles)
+    expect([page, (await service.client.setProfile(source!, false)).faults]).toEqual([page, []])
+  await service.stop()
+})
+
+test("every command in README and docs is there, with all its options", async () => {
+  const written = new Map<string, string>()
+  for (const page of ["../README.md", "../CONTRIBUTING.md", ...pages])
+    for (const line of commandsIn(page)) written.set(line, page)
+  expect(written.size).toBeGreaterThan(50)
+  const help = new Map<string, Promise<string>>()
+  const helpOf = (path: string[]) => {
+    const key = path.join(" ")
+    if (!help.has(key))
+      help.set(
+        key,
+        run([...path, "--help"]).then(({ out }) => out),
+      )
+    return help.get(key)!
+  }
+  const unknown: string[] = []
+  for (const [line, page] of written) {
+    const words = line.split(/\s+/).slice(1)
+    const path: string[] = []
+    for (const word of words) {
+      const here = await helpOf(path)
+      if (!new RegExp(`^  ${word}(\\||\\s|$)`, "m").test(here.split("Commands:")[1] ?? "")) break
+      path.push(word)
+    }
+    const options = await helpOf(path)
+    if (path.length === 0 && words.length > 0 && !words[0]!.startsWith("-")) unknown.push(`${page}: ${line}`)
+    for (const [option] of line.matchAll(/(?<=\s)--[a-z][a-z-]*/g))
+      if (!options.includes(option)) unknown.push(`${page}: ${line} (${option})`)
+  }
+  expect(unknown).toEqual([])
+}, 60_000)
+
+/** Commands of ours in a page, in its blocks and in its sentences. */
+function commandsIn(page: string): string[] {
+  const text = readFileSync(join(root, "docs", page), "utf8").replace(/\\\n\s*/g, "")
+  const fenced = [...text.matchAll(/^```\w*\n([\s\S]*?)^```$/gm)].flatMap(([, code]) => code!.split("\n"))
+  const inline = [...text.replace(/^```[\s\S]*?^```$/gm, "").matchAll(/`([^`\n]+)`/g)].map(([, code]) => code!)
+  return [...fenced, ...inline].flatMap((line) => {
+    const command = /^(?:\$ )?(?:[A-Z_]+=\S+ )*(?:bin\/)?(wobbet(?: .*)?)$/.exec(line.trim())?.[1]
+    // What follows a comment, another command or a list of words to choose from is no part of it.
+    return command ? [command.replace(/\s+(#|\||&&).*$/, "").replace(/ --(?= |$).*/, "")] : []
+  })
+}

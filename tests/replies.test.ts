@@ -3,6 +3,8 @@ import { join } from "node:path"
 import fc from "fast-check"
 import type { Channel, Rendered } from "../src/core/channels/kind.ts"
 import type { OutgoingCall } from "../src/core/channels/call.ts"
+import { withDefaults } from "../src/core/gateway/settings.ts"
+import { profiles } from "../src/core/gateway/shipped.ts"
 import { kinds } from "../src/core/channels/registry.ts"
 import { numberedLines } from "../src/core/channels/options.ts"
 import { readMarkup } from "../src/core/message/markup.ts"
@@ -90,7 +92,10 @@ const refuse = (status: number, code: number, message: string) => new Refusal(st
 
 function smsScene(profile: string, settings: object): Scene {
   return {
-    channel: channelOf("sms", { profile, number: "+447700900999", apiBase: "https://gw.example", ...settings }),
+    channel: channelOf(
+      "sms",
+      withDefaults({ profile, number: "+447700900999", apiBase: "https://gw.example", ...settings }, profiles[profile]),
+    ),
     address: `+${person}`,
     show(_call, body) {
       const oma = body.outboundSMSMessageRequest as { outboundSMSTextMessage: { message: string } } | undefined

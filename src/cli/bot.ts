@@ -71,19 +71,10 @@ export function botCommands(program: Command): void {
     )
 }
 
-/** Reads the folder in this process, types and all: no service is needed, and none is held up by it. */
+/** In this process: no service is needed, and none is held up by it. */
 async function checkHere(folder: string): Promise<BotView & { routes?: string[] }> {
-  const { readBotFolder } = await import("../engine/handlers/botFolder.ts")
-  const { typeFaults } = await import("../engine/handlers/typeCheck.ts")
-  const reading = await readBotFolder(folder, builtFiles.sdk)
-  const types = await typeFaults(folder, reading.files, sdkDeclaration)
-  // What cannot be read at all is told once, by who reads it first.
-  const known = "faults" in reading ? reading.faults : []
-  const lines = new Set(known.map(({ file, line }) => `${file}:${line}`))
-  const faults = [...known, ...types.filter(({ file, line }) => !lines.has(`${file}:${line}`))]
-  if ("faults" in reading || faults.length > 0) return { folder, faults }
-  const { bot, id } = reading.ready
-  return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults }
+  const { checkBotFolder } = await import("../service/botCheck.ts")
+  return checkBotFolder(folder, { sdk: builtFiles.sdk, declaration: sdkDeclaration })
 }
 
 export function printFaults(bot: Pick<BotView, "faults">): void {

@@ -4,7 +4,6 @@
  * are written with them. Source: Unicode Technical Report 36 (security considerations), and 55 for direction marks.
  */
 const unseen =
-  // eslint-disable-next-line no-control-regex
   /[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u00ad\u061c\u180e\u200b\u200e\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb]|[\u{e0000}-\u{e007f}]|\p{Surrogate}/gu
 
 /** What strangers wrote, with what cannot be seen written as escapes; line ends and tabs stay. */

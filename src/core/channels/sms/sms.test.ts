@@ -294,7 +294,13 @@ describe("sending", () => {
   test("a form with basic authorisation and where to report", () => {
     const [call] = calls(form) as [OutgoingCall]
     expect(call).toMatchObject({
-      address: ["apiBase", "accountPath", "accountId", "sendPath"].map((setting) => ({ setting })),
+      address: [
+        { setting: "apiBase" },
+        { setting: "accountPath" },
+        "/",
+        { setting: "accountId" },
+        { setting: "sendPath" },
+      ],
       headers: { authorization: { basic: [{ setting: "accountId" }, { secret: "authToken" }] } },
       body: {
         fields: [
@@ -397,7 +403,7 @@ describe("a form gateway whose fields have other names", () => {
       textName: "message",
       mediaName: "file",
       reportName: "reports",
-      accountPath: "/box/",
+      accountPath: "/box",
       sendPath: "/out",
       whoPath: "/self",
       answerId: "/ref",
