@@ -124,7 +124,7 @@ test("channels that were on are off after a restore, and say why", async () => {
   await other.stop()
 }, 60_000)
 
-test("a restore refuses what it would destroy, what it cannot open and what is no backup, and changes nothing", async () => {
+test("a restore refuses what it would destroy, what it cannot open and what is not a backup, and changes nothing", async () => {
   const database = await emptyDatabase()
   const home = tempFolder()
   const into = (more: NodeJS.ProcessEnv) => ({ DATABASE_URL: database, WOBBET_HOME: home, ...more })
@@ -132,7 +132,7 @@ test("a restore refuses what it would destroy, what it cannot open and what is n
     const { code, err } = await wobbet(["restore", ...args], env)
     expect([code, err]).toEqual([1, expect.stringMatching(says)])
   }
-  await refused([tempFolder()], into({}), /is no backup.*\n.*wobbet backup/)
+  await refused([tempFolder()], into({}), /is not a backup.*\n.*wobbet backup/)
   await refused([folder], into({ WOBBET_SEAL_KEY: "ab".repeat(32) }), /sealed with another key .*\n.*WOBBET_SEAL_KEY/)
   await refused([folder], { DATABASE_URL: service.env.DATABASE_URL }, /A service uses this database just now/)
   expect(await query(database, "SELECT 1 FROM pg_class WHERE relnamespace = 'public'::regnamespace")).toEqual([])

@@ -53,7 +53,7 @@ test("a wrong token is told, the right one lets in", async () => {
   await page.goto(service.address)
   await page.getByLabel("Token").fill("wob_wrong")
   await page.getByRole("button", { name: "Sign in" }).click()
-  await page.getByText("No such token is known").waitFor()
+  await page.getByText("This token is not known").waitFor()
   const { token } = service.client as unknown as { token: string }
   await page.getByLabel("Token").fill(token)
   await page.getByRole("button", { name: "Sign in" }).click()
@@ -234,7 +234,7 @@ describe("connecting", () => {
     )
     await line.getByRole("link", { name: "The passage of that call" }).click()
     await page.getByText("Stopped at “verified”.").waitFor()
-    await page.getByText("most likely hookSecret is simply another").first().waitFor()
+    await page.getByText("most likely hookSecret is a different one").first().waitFor()
   })
 
   test("a gateway is learned on the page: every page says that it waits, and the sample becomes its first message", async () => {

@@ -55,7 +55,7 @@ To replace a secret that calls are proven by, without losing a call:
   one("check", "is it connected? checks the keys first and the last call last, to the first thing that is wrong", check)
   one("connect", "register the channel's address at the provider, and read back what is on record", connectOne)
   learnCommand(channel)
-  one("pause", "stop handling and sending; what arrives is kept", pause)
+  one("pause", "stop handling and sending; what arrives waits", pause)
   one("resume", "handle and send again, beginning with what waited", resume)
   channel
     .command("remove")
@@ -179,7 +179,7 @@ async function connectOne(key: string, options: Json): Promise<void> {
 
 async function pause(key: string, options: Json): Promise<void> {
   const shown = await connect().pauseChannel(key)
-  if (!asJson(options, shown)) print(`${key} is paused: messages are kept, nothing is handled or sent.`)
+  if (!asJson(options, shown)) print(`${key} is paused: what arrives waits; nothing is handled or sent.`)
 }
 
 async function resume(key: string, options: Json): Promise<void> {
@@ -242,7 +242,7 @@ function printChannel(shown: ChannelShown): void {
     line(
       "",
       colors.yellow(
-        `its calls are kept for ${shown.bringing.by}, who has taken ${shown.bringing.taken}; ${shown.bringing.waiting} wait`,
+        `its calls wait for ${shown.bringing.by}, who has taken ${shown.bringing.taken}; ${shown.bringing.waiting} wait`,
       ),
     )
   if (shown.polling) line("", `${colors.red("✕")} ${shown.polling.says}. ${shown.polling.remedy}`)

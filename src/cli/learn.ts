@@ -95,7 +95,7 @@ async function learn(key: string, options: Options): Promise<void> {
     ...(Object.keys(given).length > 0 ? { secrets: given } : {}),
   }
   if (!options.yes && !(await agrees(agreement.name))) {
-    print("Nothing was written. The call is kept: say it again with other --field, or forget it with --stop.")
+    print("Nothing was written. The call stays: run the command again with other --field, or forget it with --stop.")
     process.exitCode = 1
     return
   }
@@ -143,7 +143,7 @@ function printSample(sample: Sample, places: { [role: string]: string }): void {
       const role = roleOf.get(where)
       return [where, inLine(value, 48), role ? colors.green(roleWords[role]) : ""]
     }),
-    "It holds no fields.",
+    "It has no fields.",
   )
   print("")
   for (const proof of sample.proofs)
@@ -156,13 +156,13 @@ function sendingFrom(options: Options): LearnedAgreement["sending"] {
   if (!options.sendTo || !options.send)
     throw new CommandFault(
       "A call tells how a gateway speaks to us, not how it is spoken to.",
-      'Say it with --send-to "{apiBase}/…" and --send \'{"to":"{to}","text":"{text}"}\', and --bearer or --header for the key. The call is kept meanwhile.',
+      'Say it with --send-to "{apiBase}/…" and --send \'{"to":"{to}","text":"{text}"}\', and --bearer or --header for the key. The call stays meanwhile.',
     )
   let send: object
   try {
     send = JSON.parse(options.send) as object
   } catch {
-    throw new CommandFault(`--send is no JSON: ${options.send}`, 'Write it as \'{"to":"{to}","text":"{text}"}\'.')
+    throw new CommandFault(`--send is not JSON: ${options.send}`, 'Write it as \'{"to":"{to}","text":"{text}"}\'.')
   }
   return {
     address: options.sendTo,
@@ -176,8 +176,8 @@ function sendingFrom(options: Options): LearnedAgreement["sending"] {
 async function agrees(name: string): Promise<boolean> {
   if (!process.stdin.isTTY)
     throw new CommandFault(
-      "Nobody is here to agree.",
-      "Say --yes to agree to what is proposed. The call is kept meanwhile.",
+      "Nobody can confirm here: this is not a terminal.",
+      "Say --yes to agree to what is proposed. The call stays meanwhile.",
     )
   const ask = createInterface({ input: process.stdin, output: process.stdout })
   const answer = await ask.question(`Write this as the profile "${name}"? [y/N] `)

@@ -52,7 +52,7 @@ const titles: { [code: string]: string } = {
   "no-service": "No service answers",
   "not-wobbet": "Not Wobbet",
   refused: "The service refused",
-  fault: "A fault of ours",
+  fault: "An internal error",
 }
 
 // Exit codes: 0 done, 1 not done, 2 wrong use.

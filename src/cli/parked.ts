@@ -72,7 +72,7 @@ export function parkedCommands(program: Command): void {
 
   parked
     .command("drop")
-    .description("leave it for good")
+    .description("drop it: it is never answered or sent")
     .argument("<id>")
     .option("--json", "for programs")
     .action(async (id: string, options: { json?: boolean }) => {

@@ -103,7 +103,7 @@ function printPath(path: PassagePath): void {
     for (const attempt of reply.attempts) printAttempt(attempt)
     if (reply.statuses.length > 0)
       print(
-        `  told since: ${reply.statuses
+        `  reported since: ${reply.statuses
           .map((one) => `${one.status} ${clock(one.at)}${one.why ? ` (${one.why})` : ""}`)
           .join(", ")}`,
       )

@@ -51,7 +51,7 @@ export function profileCommands(program: Command): void {
         if (answer.faults.length > 0) process.exitCode = 1
         if (asJson(options, answer)) return
         if (answer.faults.length > 0) return printFaults(file, answer.faults)
-        print(`${colors.green("●")} ${answer.name} ${keep ? "is kept" : "checks"}.`)
+        print(`${colors.green("●")} ${answer.name} ${keep ? "is saved" : "is valid"}.`)
       })
   }
 }

@@ -53,7 +53,6 @@ export function talkCommands(program: Command): void {
       const stop = new AbortController()
       process.once("SIGINT", () => stop.abort())
       await client.session()
-      if (!options.json) print(colors.dim("Waiting for messages. Ctrl-C ends."))
       const told = new Map<string, string>()
       try {
         for await (const event of client.live(stop.signal, breaks(options.json === true))) {
@@ -78,11 +77,15 @@ export function talkCommands(program: Command): void {
     })
 }
 
-/** Says on stderr when the stream breaks and when it is back: what was said meanwhile is told then. */
+/** Says when the stream begins, and on stderr when it breaks and when it is back: what was said meanwhile is told then. */
 function breaks(quiet: boolean): (state: LiveState) => void {
   let broken = false
+  let begun = false
   const say = (text: string) => !quiet && process.stderr.write(`${text}\n`)
   return ({ live, ...state }) => {
+    // Only now: what is said from here on is told.
+    if (live && !begun && !quiet) print(colors.dim("Waiting for messages. Ctrl-C ends."))
+    begun ||= live
     if (!live && !broken) say(colors.yellow(`○ The connection broke: ${whyOf(state as { why: Error })} Trying again …`))
     if (live && broken) say(colors.green("● The connection is back. What was said meanwhile follows."))
     broken = !live

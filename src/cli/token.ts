@@ -15,8 +15,8 @@ export function tokenCommands(program: Command): void {
     .description("make a token; it is shown this once")
     .argument("<name>", "whose it is, such as laptop-of-ines")
     .option("--role <role>", "owner, developer, operator or reader", "reader")
-    .option("--channel <key>", 'good for fetching this channel\'s calls alone ("wobbet bring")')
-    .option("--days <n>", "how long it is good; for ever when left out")
+    .option("--channel <key>", 'valid only for fetching this channel\'s calls alone ("wobbet bring")')
+    .option("--days <n>", "how many days it is valid; without end when left out")
     .option("--json", "for programs")
     .action(make)
 
@@ -34,7 +34,7 @@ export function tokenCommands(program: Command): void {
     .option("--json", "for programs")
     .action(async (name: string, options: Json) => {
       const revoked = await connect().revokeToken(name)
-      if (!asJson(options, revoked)) print(`Revoked ${revoked.name}: it lets nobody in any more.`)
+      if (!asJson(options, revoked)) print(`Revoked ${revoked.name}: it no longer works.`)
     })
 
   token
@@ -78,7 +78,7 @@ async function list(options: Json): Promise<void> {
       { name: "made", spare: true },
       { name: "by", spare: true },
       "used last",
-      "good until",
+      "valid until",
       { name: "id", whole: true },
     ],
     items.map((token) => [
@@ -93,7 +93,7 @@ async function list(options: Json): Promise<void> {
           ? Date.parse(token.expiresAt) < Date.now()
             ? colors.red(`expired ${when(token.expiresAt)}`)
             : when(token.expiresAt)
-          : "for ever",
+          : "without end",
       colors.dim(token.id),
     ]),
     "There are no tokens.",

@@ -137,7 +137,7 @@ function isPage(path: string): boolean {
   return !/^\/(api|in|health|metrics|assets)(\/|$)/.test(path) && !/\.\w+$/.test(path)
 }
 
-/** Reads JSON for the API. Throws a Trouble for what is no JSON, or nested without end. */
+/** Reads JSON for the API. Throws a Trouble for what is not JSON, or nested without end. */
 function readBody(text: string): unknown {
   if (text === "") return undefined
   if (isNestedDeeper(text, deepest))
@@ -147,7 +147,7 @@ function readBody(text: string): unknown {
   } catch (error) {
     throw new Trouble(
       "bad-input",
-      `The body is no JSON: ${(error as Error).message.slice(0, 200)}.`,
+      `The body is not JSON: ${(error as Error).message.slice(0, 200)}.`,
       "Correct the body and send it again.",
       "body",
     )

@@ -98,7 +98,7 @@ function cursorOf(request: FastifyRequest): string | undefined {
   if (typeof given === "string" && /^\d{1,18}$/.test(given)) return given
   throw new Trouble(
     "bad-input",
-    "The place to go on from is no id of this stream.",
+    "The place to go on from is not an id of this stream.",
     "Give the id of the last event, or none to begin now.",
     given === since ? "since" : "Last-Event-ID",
   )

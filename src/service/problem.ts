@@ -67,7 +67,7 @@ export function problemOf(error: Error & Partial<FastifyError>, instead?: number
   }
   return {
     type: "about:blank",
-    title: "A fault of ours",
+    title: "An internal error",
     status: 500,
     detail: "Something went wrong inside the service. The log of the service says what.",
     remedy: "Try again; if it stays, look at the log.",

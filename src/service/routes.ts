@@ -151,7 +151,7 @@ function admit(visitor: Visitor | undefined, route: ApiRoute, request: FastifyRe
     if (route.forChannel && key === visitor.channel) return
     throw new Trouble(
       "not-allowed",
-      `This token is good for fetching the calls of ${visitor.channel} alone.`,
+      `This token is valid only for fetching the calls of ${visitor.channel} alone.`,
       "Ask an owner for a token with a role.",
     )
   }
@@ -174,7 +174,7 @@ function paramsOf(request: FastifyRequest): { [name: string]: string } {
     if (value.length > longestParam || firstUnstorable(value) !== undefined)
       throw new Trouble(
         "bad-input",
-        `The ${name} in the address is no name of ours.`,
+        `The ${name} in the address is not a valid name.`,
         "/api/openapi.json says what each call takes.",
         name,
       )

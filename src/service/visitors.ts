@@ -153,7 +153,7 @@ export function fromOurPages(request: FastifyRequest, engine: Engine, csrf?: str
   if (csrf !== undefined && request.headers["x-csrf"] !== csrf)
     throw new Trouble(
       "not-allowed",
-      "The request carries no proof that it comes from our own pages.",
+      "The request has no proof that it comes from our own pages.",
       "Reload the page and try again.",
     )
 }

@@ -77,7 +77,7 @@ export async function makeBackup(
     holdsKey: from.holdsKey,
   }
   if (from.holdsKey) writeFileSync(join(folder, files.key), `${from.key.trim()}\n`, { mode: 0o600 })
-  // Last: a folder without it is no backup.
+  // Last: a folder without it is not a backup.
   writeFileSync(join(folder, files.manifest), `${JSON.stringify(manifest, null, 2)}\n`, { mode: 0o600 })
   return { ...manifest, bytes: statSync(dump).size }
 }
@@ -88,7 +88,7 @@ export function readManifest(folder: string): Manifest & { key: string | undefin
     manifest = JSON.parse(readFileSync(join(folder, files.manifest), "utf8")) as Manifest
   } catch {
     throw new BackupTrouble(
-      `${folder} is no backup, or one that was not finished: its manifest.json cannot be read.`,
+      `${folder} is not a backup, or one that was not finished: its manifest.json cannot be read.`,
       'Name a folder that "wobbet backup" has made.',
     )
   }

@@ -85,7 +85,7 @@ export async function keepIdentity(database: Database, key: string, identity: Id
   ])
 }
 
-/** Stops a channel: what arrives is kept, nothing is handled or sent. Gives false when it was stopped already. */
+/** Stops a channel: what arrives waits; nothing is handled or sent. Gives false when it was stopped already. */
 export async function stopChannel(
   database: Database,
   key: string,

@@ -26,7 +26,7 @@ function Tokens() {
   return (
     <Part id="tokens" title="Tokens" error={error}>
       <NewToken made={again} />
-      <Rows name="Tokens" head={["name", "role", "made", "used last", "good until", ""]}>
+      <Rows name="Tokens" head={["name", "role", "made", "used last", "valid until", ""]}>
         {data?.items.map((token) => (
           <TokenRow key={token.id} token={token} again={again} />
         ))}
@@ -73,8 +73,8 @@ function NewToken({ made }: { made: () => void }) {
           </select>
         </label>
         <label className="flex flex-col gap-1">
-          Days it is good
-          <input name="days" type="number" min="1" max="3650" placeholder="for ever" className={`${field} w-28`} />
+          Valid for how many days
+          <input name="days" type="number" min="1" max="3650" placeholder="without end" className={`${field} w-28`} />
         </label>
         <Button type="submit">Make a token</Button>
       </form>
@@ -101,13 +101,13 @@ function TokenRow({ token, again }: { token: TokenShown; again: () => void }) {
       </Cell>
       <Cell>{when(token.usedAt)}</Cell>
       <Cell>
-        {token.revokedAt ? `revoked ${when(token.revokedAt)}` : token.expiresAt ? when(token.expiresAt) : "for ever"}
+        {token.revokedAt ? `revoked ${when(token.revokedAt)}` : token.expiresAt ? when(token.expiresAt) : "without end"}
       </Cell>
       <Cell>
         {over ? null : (
           <Sure
             act="Revoke"
-            asks={`Revoke ${token.name}? It lets nobody in any more, and sessions that began with it end.`}
+            asks={`Revoke ${token.name}? It no longer works, and sessions that began with it end.`}
             run={() => service.revokeToken(token.id)}
             done={again}
           />

@@ -140,7 +140,8 @@ function Row({ parked }: { parked: ParkedView }) {
         {shown(parked.text)}
       </blockquote>
       <p className="mb-2">
-        {sentence(parked.reason)} {parked.decision ? `${parked.decidedBy} chose to ${parked.decision}.` : parked.remedy}
+        {sentence(shown(parked.reason))}{" "}
+        {parked.decision ? `${parked.decidedBy} chose to ${parked.decision}.` : parked.remedy}
       </p>
       {error ? <Problem error={error} /> : null}
       {draft !== undefined ? (

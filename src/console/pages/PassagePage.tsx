@@ -2,7 +2,7 @@ import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react
 import { useRef } from "react"
 import { Link, useParams } from "react-router"
 import { counted } from "../../client/counted.ts"
-import { shown } from "../../client/shown.ts"
+import { shown, shownJson } from "../../client/shown.ts"
 import type { AttemptView, IntakeView, Passage, PassagePath, ReplyPath, TurnView } from "../../client/types.ts"
 import { Button, Copy, Empty, Facts, Json, Problem, Section } from "../parts/basics.tsx"
 import { Rail, RailWord, sentence } from "../parts/Rail.tsx"
@@ -203,8 +203,8 @@ function Decided({ routes }: { routes: PassagePath["decision"] }) {
           </span>
           <span className={met ? "font-semibold" : "text-quiet"}>{route}</span>
           <span className={`[overflow-wrap:anywhere] ${met ? "" : "text-quiet"}`}>
-            {why}
-            {slots ? <code className="ml-2 font-mono text-xs">{JSON.stringify(slots)}</code> : null}
+            {shown(why)}
+            {slots ? <code className="ml-2 font-mono text-xs">{shownJson(slots)}</code> : null}
           </span>
         </li>
       ))}
@@ -227,7 +227,7 @@ function Turn({ turn, title }: { turn: TurnView; title: string }) {
         {sentence(
           [turn.outcome, turn.handler && `by handler ${turn.handler}`, turn.run > 1 && `run ${turn.run}`]
             .filter(Boolean)
-            .join(", ") + (turn.reason ? `: ${turn.reason}` : ""),
+            .join(", ") + (turn.reason ? `: ${shown(turn.reason)}` : ""),
         )}
       </p>
       {turn.error?.stack ? <Json value={turn.error.stack} /> : null}
@@ -239,7 +239,8 @@ function Turn({ turn, title }: { turn: TurnView; title: string }) {
       ))}
       {turn.takenAs ? (
         <p className="text-sm">
-          Taken as the choice <b>{turn.takenAs.label}</b> <code className="font-mono text-xs">{turn.takenAs.id}</code>
+          Taken as the choice <b>{shown(turn.takenAs.label ?? "")}</b>{" "}
+          <code className="font-mono text-xs">{shown(turn.takenAs.id)}</code>
         </p>
       ) : null}
       {turn.stateBefore && !bad ? (
@@ -272,7 +273,7 @@ function Reply({ reply, again }: { reply: ReplyPath; again: () => void }) {
       ))}
       {reply.statuses.length > 0 ? (
         <p className="text-sm">
-          Told since:{" "}
+          Reported since:{" "}
           {reply.statuses.map((one) => `${one.status} ${clock(one.at)}${one.why ? ` (${one.why})` : ""}`).join(", ")}
         </p>
       ) : null}
@@ -303,7 +304,7 @@ function Attempt({ attempt, note }: { attempt: AttemptView; note?: string }) {
         {[attempt.status, attempt.providerId && `id ${attempt.providerId}`, took, note]
           .filter(Boolean)
           .map((part) => `, ${part}`)}
-        {attempt.why ? `: ${attempt.why}` : ""}
+        {attempt.why ? `: ${shown(attempt.why)}` : ""}
       </span>
       {attempt.answer ? (
         <Fold title="The answer">
@@ -335,7 +336,7 @@ function ParkedNote({
   return (
     <div className="border-l-4 border-damson bg-damson-wash px-4 py-3 text-sm text-damson">
       <p className="mb-2">
-        <strong>Parked since {clock(parked.since)}.</strong> {sentence(parked.reason)} {parked.remedy}
+        <strong>Parked since {clock(parked.since)}.</strong> {sentence(shown(parked.reason))} {parked.remedy}
       </p>
       {operator ? (
         <span className="flex flex-wrap items-start gap-2">

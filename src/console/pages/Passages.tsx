@@ -69,8 +69,8 @@ export function Passages() {
             {view === "messages" || view === "every"
               ? "Nothing has arrived yet."
               : passages.more
-                ? `Nothing of this sort among the newest ${looked.length}.`
-                : "Nothing of this sort. Good."}
+                ? `Nothing of this kind among the newest ${looked.length}.`
+                : "Nothing of this kind."}
           </Empty>
         ) : null}
       </div>

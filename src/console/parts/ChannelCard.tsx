@@ -82,7 +82,7 @@ function Actions({
   operator: boolean
 }) {
   const connect = () => act(() => service.connectChannel(key), "Registered; what is on record is shown below.")
-  const pause = () => act(() => service.pauseChannel(key), "Paused: messages are kept, nothing is handled or sent.")
+  const pause = () => act(() => service.pauseChannel(key), "Paused: what arrives waits; nothing is handled or sent.")
   const resume = () => act(() => service.resumeChannel(key), "Resumed: what waited is handled and sent.")
   const stateButton =
     state === "on" ? (

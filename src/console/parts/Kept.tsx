@@ -18,7 +18,7 @@ function Piece({ piece }: { piece: NonNullable<MessageView["kept"]>[number] }) {
     return (
       <span className={`text-xs ${state === "failed" ? "text-damson" : "text-quiet"}`}>
         {state === "failed"
-          ? `✕ not kept: ${why ?? "it could not be fetched"}`
+          ? `✕ not fetched: ${why ?? "it could not be fetched"}`
           : `◐ being fetched${why ? `: ${why}` : ""}`}
       </span>
     )

@@ -80,7 +80,7 @@ export function inWords(
       return plainText(part.emoji)
     case "template":
       if (part.text === undefined) {
-        out.impossible = "this kind of channel knows no templates, and the template part holds no text to say instead"
+        out.impossible = "this kind of channel has no templates, and the template part has no text to say instead"
         return plainText("")
       }
       out.degraded.push(`the template "${part.name}" is said as plain text`)

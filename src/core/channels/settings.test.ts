@@ -30,7 +30,7 @@ test.each([
   [{ receive: "pigeon" }, "receive", "must be one of"],
   [{ apiBase: "ftp://x" }, "apiBase", "uri"],
   [{ perSecond: 0 }, "perSecond", "positive"],
-  [{ answerWithin: "soon" }, "answerWithin", "no length of time"],
+  [{ answerWithin: "soon" }, "answerWithin", "not a length of time"],
   [{ pauseBetween: [6, 2] }, "", "the smaller first"],
   [{ alertTo: "somebody" }, "alertTo", "alertTo is a conversation"],
 ])("%j is refused at %s: %s", (given, field, says) => {

@@ -7,7 +7,7 @@ const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((val
   if (readDuration(value) === undefined)
     return helpers.message(
       { custom: "{#says}" },
-      { says: `"${value}" is no length of time; write 500ms, 1s, 2m, 1h or 1d` },
+      { says: `"${value}" is not a length of time; write 500ms, 1s, 2m, 1h or 1d` },
     )
   return value
 })

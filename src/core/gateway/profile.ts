@@ -122,7 +122,7 @@ export type Conditions = { [where: string]: (string | number | boolean)[] }
 export interface MessagePlaces {
   /** The list, or the single thing, that holds messages; without it, the whole body. */
   each?: Where
-  /** With any of these there, it is no message. */
+  /** With any of these there, it is not a message. */
   unless?: Template[]
   /** Only where each of these has one of its values. */
   only?: Conditions

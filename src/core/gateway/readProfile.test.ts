@@ -63,13 +63,13 @@ test.each<[string, string, string, number, string, string]>([
     'Was "{station}" meant?',
   ],
   ["a brace that is not closed", '"{text}"', '"{text"', 17, "opens a brace", 'Write placeholders as "{name}"'],
-  ["a path with dots", "from: /from", "from: sender.number", 12, "is no JSON Pointer", "/sender/number"],
+  ["a path with dots", "from: /from", "from: sender.number", 12, "is not a JSON Pointer", "/sender/number"],
   [
     "a path without its first slash",
     "from: /from",
     "from: sender/number",
     12,
-    "is no JSON Pointer",
+    "is not a JSON Pointer",
     "Begin it with a slash: /sender/number",
   ],
   [

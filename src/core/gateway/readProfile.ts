@@ -197,11 +197,11 @@ function inconsistencies(profile: Profile): Finding[] {
   for (const [path, where] of places(profile)) {
     if (profile.inbound.body === "form" || where.startsWith("/") || where === "" || where.startsWith("{")) continue
     if (path[0] === "inbound" && where.includes("/"))
-      fault(path, `"${where}" is no JSON Pointer`, `Begin it with a slash: /${where.replace(/^\/+/, "")}.`)
+      fault(path, `"${where}" is not a JSON Pointer`, `Begin it with a slash: /${where.replace(/^\/+/, "")}.`)
     else if (path[0] === "inbound" && /[.[\]]/.test(where))
       fault(
         path,
-        `"${where}" is no JSON Pointer`,
+        `"${where}" is not a JSON Pointer`,
         `Write its steps with slashes: /${where.replace(/[.[\]]+/g, "/").replace(/^\/|\/$/g, "")}.`,
       )
   }

@@ -147,7 +147,7 @@ function bySignature(call: InboundCall, channel: Channel, scheme: Signed, secret
     return {
       genuine: false,
       byHead: true,
-      why: `the call carries no signature (${name})`,
+      why: `the call has no signature (${name})`,
       remedy: `Many gateways send this header only once a secret is set with them. If it has another name here, the profile${Object.hasOwn(channel.settings, "signatureHeader") ? " (its setting signatureHeader)" : ""} names it.`,
     }
   }
@@ -190,7 +190,7 @@ function bySortedHash(
     return {
       genuine: false,
       byHead: true,
-      why: `the call's address carries no ${missing.join(", ")}`,
+      why: `the call's address has no ${missing.join(", ")}`,
       remedy: `The gateway adds ${[scheme.query, ...scheme.of].join(", ")} to the address of every call. Does something in between take the query away, or did somebody else call?`,
     }
   }
@@ -218,7 +218,7 @@ function clockFault(call: InboundCall, clock: Clock, now: Date): Verdict | undef
   if (given === undefined || given === null || given === "" || Number.isNaN(number)) {
     return {
       genuine: false,
-      why: `the signature is right, but its time (${name}) is no number`,
+      why: `the signature is right, but its time (${name}) is not a number`,
       remedy: "See that the profile's clock names the field the gateway sends its time in.",
     }
   }
@@ -294,7 +294,7 @@ function byWord(call: InboundCall, channel: Channel, scheme: Word, secret: strin
     return {
       genuine: false,
       byHead: true,
-      why: `the call carries no shared word, in ${places}`,
+      why: `the call has no shared word, in ${places}`,
       remedy: `Give the gateway the word to repeat, in ${places}: many send it only once it is set with them.`,
     }
   }
@@ -323,7 +323,7 @@ function byBasic(
     return {
       genuine: false,
       byHead: true,
-      why: "the call carries no basic authorisation",
+      why: "the call has no basic authorisation",
       remedy: "Let the gateway authorise itself with the agreed name and password.",
     }
   }

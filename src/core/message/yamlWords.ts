@@ -31,7 +31,7 @@ const words: { [code: string]: YamlWords } = {
     remedy: quote,
   },
   BAD_DQ_ESCAPE: {
-    says: "a backslash in quotation marks is followed by something that is no escape",
+    says: "a backslash in quotation marks is followed by something that is not an escape",
     remedy: "Write \\\\ for a backslash, or use single quotation marks, in which it stands for itself.",
   },
   MULTIPLE_DOCS: { says: "a second document begins here", remedy: "Take out the line ---, or move it to a file." },

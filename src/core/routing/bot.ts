@@ -118,7 +118,8 @@ function handlerSchema(kinds: HandlersKnown["kinds"]): Joi.Schema {
 const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((value: number | string, helpers) => {
   const ms = readDuration(value)
   return (
-    ms ?? helpers.message({ custom: "{#says}" }, { says: `"${value}" is no length of time; write 500ms, 1s, 2m or 1h` })
+    ms ??
+    helpers.message({ custom: "{#says}" }, { says: `"${value}" is not a length of time; write 500ms, 1s, 2m or 1h` })
   )
 })
 

@@ -23,7 +23,7 @@ export function faultsOfPlaces(text: string, slots: readonly string[]): { says: 
     const path = inside.trim()
     const [root = "", field] = path.split(".")
     if (end !== "}}" || !/^[\w.]+$/.test(path))
-      return { says: `"${whole.slice(0, 60)}" is no place to fill in`, remedy: "Write it as {{contact.name}}." }
+      return { says: `"${whole.slice(0, 60)}" is not a place to fill in`, remedy: "Write it as {{contact.name}}." }
     const fields = root === "slots" ? slots : Object.hasOwn(known, root) ? known[root]! : undefined
     if (fields === undefined)
       return {

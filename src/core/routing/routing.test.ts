@@ -34,9 +34,9 @@ test.each([
   [
     "{{contact name}} {{}} {{contact.name",
     [
-      '"{{contact name}}" is no place to fill in',
-      '"{{}}" is no place to fill in',
-      '"{{contact.name" is no place to fill in',
+      '"{{contact name}}" is not a place to fill in',
+      '"{{}}" is not a place to fill in',
+      '"{{contact.name" is not a place to fill in',
     ],
   ],
   ["no places, { one } and }} alone", []],
@@ -170,7 +170,7 @@ describe("bot.yaml with faults", () => {
     ],
     ["bot: X!\n", 1, "small letters, digits and hyphens", undefined],
     ["routes: []\n", 1, '"bot" is missing', undefined],
-    ["bot: x\ngather: soon\n", 2, '"soon" is no length of time', undefined],
+    ["bot: x\ngather: soon\n", 2, '"soon" is not a length of time', undefined],
     ["bot: x\n\troutes: [\n", 2, "", undefined],
   ])("%j: line %i, %s", (source, line, says, remedy) => {
     const [fault] = faults(source)

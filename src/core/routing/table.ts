@@ -304,7 +304,7 @@ function mergeSlots(findings: Finding[]): Slots {
 function whereLeft(phrase: string, run: PhraseRun & { matches: false }, look: Wording): string {
   const wanted = run.wanted.slice(0, 6).join(" or ")
   const word = look.words[run.stoppedAt]
-  if (!word) return `the phrase "${phrase}" goes on after the text's end with ${wanted}`
+  if (!word) return `the phrase "${phrase}" continues after the end of the text with ${wanted}`
   const found = look.text.slice(word.start, word.end)
   if (run.stoppedAt === 0) return `the phrase "${phrase}" begins with ${wanted}, the text with "${found}"`
   return `the phrase "${phrase}" wants ${wanted} where the text says "${found}"`

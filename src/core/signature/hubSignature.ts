@@ -45,7 +45,7 @@ function verifySignature(call: InboundCall, channel: Channel, provider: string):
     return {
       genuine: false,
       byHead: true,
-      why: `the call carries no signature (${header})`,
+      why: `the call has no signature (${header})`,
       remedy: `${provider} signs every call. Does something in between take headers away, or did somebody else call?`,
     }
   }

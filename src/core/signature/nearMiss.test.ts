@@ -169,7 +169,7 @@ describe("the secret", () => {
       expect(JSON.stringify(found)).not.toContain(word)
   })
 
-  test("that is simply another matches none, and that is said", () => {
+  test("that is a different one matches none, and that is said", () => {
     const found = explain(hub("{}", "{}", "nobody knows this"), whatsapp)
     expect(found).toEqual({
       tried: expect.stringMatching(/^None of \d+ near ones would match either: most likely appSecret/) as unknown,
@@ -258,7 +258,9 @@ test("a handshake with the wrong word is told by lengths and place, never by the
   const call: InboundCall = { method: "GET", address: `/in/quay-whatsapp?${query}`, headers: {}, body: utf8("") }
   const verdict = kindOf("whatsapp").verify(call, whatsapp, new Date())
   expect(verdict).toMatchObject({
-    why: expect.stringContaining("theirs has 15 characters, ours 15; they differ first at position 15") as unknown,
+    why: expect.stringContaining(
+      "the received one has 15 characters, this channel's 15; they differ first at position 15",
+    ) as unknown,
   })
   expect(JSON.stringify(verdict)).not.toMatch(/agreed-wor/)
 })

@@ -87,7 +87,7 @@ class Search {
 
   inVain(name: string): string {
     const large = this.exhausted ? " Not all could be tried, for that would take too long." : ""
-    return `None of ${this.count} near ones would match either: most likely ${name} is simply another than the caller's, or somebody is guessing.${large}`
+    return `None of ${this.count} near ones would match either: most likely ${name} is a different one than the caller's, or somebody is guessing.${large}`
   }
 }
 

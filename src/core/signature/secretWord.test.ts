@@ -7,10 +7,22 @@ test("words are the same or not", () => {
 })
 
 test.each([
-  ["harbour-word", "harbour-wort", "theirs has 12 characters, ours 12; they differ first at position 12"],
-  ["harbour", "harbour-word", "theirs has 7 characters, ours 12; theirs ends after position 7"],
-  ["harbour-word-2", "harbour-word", "theirs has 14 characters, ours 12; theirs goes on after position 12"],
-  ["", "harbour", "theirs has 0 characters, ours 7; theirs ends after position 0"],
+  [
+    "harbour-word",
+    "harbour-wort",
+    "the received one has 12 characters, this channel's 12; they differ first at position 12",
+  ],
+  [
+    "harbour",
+    "harbour-word",
+    "the received one has 7 characters, this channel's 12; the received one ends after position 7",
+  ],
+  [
+    "harbour-word-2",
+    "harbour-word",
+    "the received one has 14 characters, this channel's 12; the received one is longer, from position 12",
+  ],
+  ["", "harbour", "the received one has 0 characters, this channel's 7; the received one ends after position 0"],
 ])("tells how %j differs from %j, and neither word", (given, agreed, says) => {
   const told = wordDifference(given, agreed)
   expect(told).toBe(says)

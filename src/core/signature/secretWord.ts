@@ -23,18 +23,18 @@ function digestOfAgreed(agreed: string): Buffer {
 
 /** How a wrong word of a handshake differs: both lengths and where first, never the words. */
 export function wordDifference(given: string, agreed: string): string {
-  const theirs = [...given]
-  const ours = [...agreed]
-  const at = ours.findIndex((character, n) => theirs[n] !== character)
+  const received = [...given]
+  const agreedWord = [...agreed]
+  const at = agreedWord.findIndex((character, n) => received[n] !== character)
   const first =
     at === -1
-      ? theirs.length > ours.length
-        ? `theirs goes on after position ${ours.length}`
+      ? received.length > agreedWord.length
+        ? `the received one is longer, from position ${agreedWord.length}`
         : "they are the same"
-      : at >= theirs.length
-        ? `theirs ends after position ${theirs.length}`
+      : at >= received.length
+        ? `the received one ends after position ${received.length}`
         : `they differ first at position ${at + 1}`
-  return `theirs has ${theirs.length} characters, ours ${ours.length}; ${first}`
+  return `the received one has ${received.length} characters, this channel's ${agreedWord.length}; ${first}`
 }
 
 function digest(word: string): Buffer {

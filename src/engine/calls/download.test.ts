@@ -78,6 +78,6 @@ describe("from servers of the machine itself", () => {
     const options = { limit: 1000, trusted: [own], networks: [] }
     await expect(download(`${own}/big`, {}, options)).rejects.toThrow("larger than")
     await expect(download(`${own}/circle`, {}, options)).rejects.toThrow("from address to address")
-    await expect(download("file:///etc/passwd", {}, options)).rejects.toThrow("no http address")
+    await expect(download("file:///etc/passwd", {}, options)).rejects.toThrow("not an http address")
   })
 })

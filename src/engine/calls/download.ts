@@ -37,7 +37,7 @@ export async function download(
   let next = url
   for (let redirects = 0; redirects <= mostRedirects; redirects++) {
     if (!URL.canParse(next) || !/^https?:$/.test(new URL(next).protocol))
-      throw new NotFetched("its address is no http address", false)
+      throw new NotFetched("its address is not an http address", false)
     const at = new URL(next)
     const own = options.trusted.includes(at.origin)
     // What authorises us at one place is nobody else's business.

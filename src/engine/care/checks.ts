@@ -120,7 +120,7 @@ async function permissions({ known }: Walk, check: ChannelCheck): Promise<CheckL
   return {
     about,
     mark: "wrong",
-    says: `the keys lack ${missing.join(", ")}: without them the bot is deaf or mute`,
+    says: `the keys lack ${missing.join(", ")}: without them the bot cannot receive or send`,
     remedy,
   }
 }
@@ -169,7 +169,7 @@ async function wayIn({ known, inlet, seal, pollTrouble, database }: Walk): Promi
   }
   const { bringing } = known.row
   if (bringing && Date.parse(bringing.until) > Date.now())
-    return { about, mark: "right", says: `calls are kept here for ${bringing.by}, who fetches them` }
+    return { about, mark: "right", says: `calls wait here for ${bringing.by}, who fetches them` }
   if ((await callsSince(database, known.row.key))?.via === "bring")
     return {
       about,
@@ -253,7 +253,7 @@ function account({ known }: Walk, check: ChannelCheck): CheckLine {
     return {
       about,
       mark: "wrong",
-      says: `the channel is paused (${row.reason ?? "by hand"}): what arrives is kept, nothing is handled or sent`,
+      says: `the channel is paused (${row.reason ?? "by hand"}): what arrives waits; nothing is handled or sent`,
       remedy: row.remedy ?? `Resume it with "wobbet channel resume ${row.key}".`,
     }
   return { about, mark: "right", says: "nothing keeps it from receiving and sending" }

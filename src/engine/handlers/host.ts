@@ -38,7 +38,7 @@ async function load(file: string): Promise<void> {
     handlers = bundle.handlers
     for (const [name, module] of Object.entries(handlers)) {
       if (typeof module.default !== "function")
-        throw new TypeError(`handlers/${name}: the default export is no function`)
+        throw new TypeError(`handlers/${name}: the default export is not a function`)
     }
     tell({ say: "loaded", handlers: Object.keys(handlers) })
   } catch (error) {

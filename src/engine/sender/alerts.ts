@@ -30,7 +30,7 @@ export class Alerts {
     }
   }
 
-  /** Stops a channel whose keys no longer work, and tells a person, once. What waits is kept. */
+  /** Stops a channel whose keys no longer work, and tells a person, once. What waits stays. */
   async lockOut(key: string, why: string, remedy: string): Promise<void> {
     const { database, channels, bell } = this.parts
     const first = await stopChannel(database, key, { state: "locked out", reason: why, remedy })
@@ -41,7 +41,7 @@ export class Alerts {
     if (first && known)
       await this.raise(
         known,
-        `The channel ${key} is locked out: ${why}. ${remedy} Nothing is sent meanwhile; what waits is kept.`,
+        `The channel ${key} is locked out: ${why}. ${remedy} Nothing is sent meanwhile; what waits stays.`,
       )
   }
 

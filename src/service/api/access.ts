@@ -53,10 +53,10 @@ export const accessRoutes: ApiRoute[] = [
         throw new Trouble(
           "not-signed-in",
           visitor
-            ? "This token is good for fetching one channel's calls alone."
+            ? "This token is valid only for fetching one channel's calls alone."
             : body.once
               ? "This one-time sign-in has been used, or is too old."
-              : "No such token is known.",
+              : "This token is not known.",
           'On the service\'s own machine the token is in the file "token" of WOBBET_HOME.',
           body.once ? "once" : "token",
         )
@@ -112,7 +112,7 @@ export const accessRoutes: ApiRoute[] = [
         .description("whose it is; of those in use no two have the same"),
       role: tokenRole.required(),
       channel: Joi.string().max(63).when("role", { is: "bring", then: Joi.required(), otherwise: Joi.forbidden() }),
-      days: Joi.number().positive().max(3650).description("how long it is good; for ever when left out"),
+      days: Joi.number().positive().max(3650).description("how many days it is valid; without end when left out"),
     }),
     answers: "The token. It is shown this once.",
     status: 201,

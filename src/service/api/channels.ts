@@ -138,7 +138,7 @@ export const channelRoutes: ApiRoute[] = [
     handle: ({ engine, params }) => engine.care.compare(params.key!),
   }),
   route("POST /channels/{key}/pause", {
-    summary: "Stop handling and sending; what arrives is kept",
+    summary: "Stop handling and sending; what arrives waits",
     role: "operator",
     answers: "The channel as it stands now.",
     handle: async ({ engine, params, visitor, by }) => {

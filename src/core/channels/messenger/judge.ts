@@ -23,7 +23,7 @@ function meaning(code: number, subcode: number | undefined): CodeMeaning | undef
     }
   if (code === 10 || (code >= 200 && code <= 299)) return { as: "refused", remedy: permission }
   if (code === 100 && subcode === 2018001)
-    return { as: "refused", remedy: "The page knows no such person; their id may be another page's." }
+    return { as: "refused", remedy: "The page does not know this person; their id may be another page's." }
   return meanings[code]
 }
 

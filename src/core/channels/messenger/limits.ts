@@ -38,7 +38,7 @@ export const abilities: Abilities = {
     template: { how: "words", as: "its text with the parameters filled in" },
     reaction: { how: "words", as: "the emoji as a message" },
     typing: { how: "native", as: "until something is said" },
-    amend: { how: "words", as: "said anew: what was sent cannot be changed" },
+    amend: { how: "words", as: "sent again: what was sent cannot be changed" },
     remove: { how: "left out", as: "what was sent cannot be taken back" },
   },
 }

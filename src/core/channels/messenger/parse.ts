@@ -16,7 +16,7 @@ export function parse(inbound: InboundCall, channel: Channel): Parsed {
   } catch (error) {
     return { ...parsed, unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` }
   }
-  if (!isObject(body) || !Array.isArray(body.entry)) return { ...parsed, unreadable: "the body holds no entry" }
+  if (!isObject(body) || !Array.isArray(body.entry)) return { ...parsed, unreadable: "the body has no entry" }
   if (body.object !== "page") parsed.notes.push(`the object is "${String(textAt(body, "object"))}", not page`)
   for (const entry of body.entry) {
     const page = idAt(entry, "id")
@@ -35,7 +35,7 @@ export function parse(inbound: InboundCall, channel: Channel): Parsed {
 /** @param silent why nothing may answer what is in it. */
 function readEvent(event: unknown, parsed: Parsed, silent?: string): void {
   if (!isObject(event)) {
-    parsed.notes.push("an event that is no object")
+    parsed.notes.push("an event that is not an object")
     return
   }
   const sender = idAt(objectAt(event, "sender"), "id")

@@ -52,7 +52,7 @@ function scopesOf(scopes: string | undefined): { remarks: string[]; missing?: st
     missing,
     remarks: [
       ...(missing.length > 0
-        ? [`The token lacks the scopes ${missing.join(", ")}: without them the bot is deaf or mute.`]
+        ? [`The token lacks the scopes ${missing.join(", ")}: without them the bot cannot receive or send.`]
         : []),
       ...(useful.length > 0 ? [`It could do more with the scopes ${useful.join(", ")}.`] : []),
       never,

@@ -19,7 +19,7 @@ export function parse(call: InboundCall, channel: Channel): Parsed {
     return parsed
   }
   const { content } = body
-  if (!isObject(content)) return { ...parsed, unreadable: "the body is no object" }
+  if (!isObject(content)) return { ...parsed, unreadable: "the body is not an object" }
   const type = textAt(content, "type") ?? "(no type)"
   switch (type) {
     case "url_verification":
@@ -241,7 +241,7 @@ function readReaction(event: JsonObject): Read {
   const item = objectAt(event, "item") ?? {}
   const place = placeOf(item)
   const to = idAt(item, "ts")
-  if (!place || to === undefined) return "a reaction to something that is no message"
+  if (!place || to === undefined) return "a reaction to something that is not a message"
   const removed = textAt(event, "type") === "reaction_removed"
   return {
     message: {

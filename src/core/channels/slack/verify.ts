@@ -14,7 +14,7 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
     return {
       genuine: false,
       byHead: true,
-      why: `the call carries no ${given === undefined ? "signature (x-slack-signature)" : "time (x-slack-request-timestamp)"}`,
+      why: `the call has no ${given === undefined ? "signature (x-slack-signature)" : "time (x-slack-request-timestamp)"}`,
       remedy: "Slack signs every call. Does something in between take headers away, or did somebody else call?",
     }
   }
@@ -24,7 +24,7 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
     return {
       genuine: false,
       byHead: true,
-      why: "the signature is not of the form v0=<64 hexadecimal digits>, or the time is no number of seconds",
+      why: "the signature is not of the form v0=<64 hexadecimal digits>, or the time is not a number of seconds",
       remedy: "Slack writes them so. Does something in between change headers?",
     }
   }

@@ -72,7 +72,7 @@ function compare(channel: Channel, onRecord: OnRecord, address: string): string[
 /** Which part of two addresses differs, in words. */
 function describeDifference(theirs: string, ours: string): string {
   const both = `Telegram has ${theirs} on record, but this channel's inlet is ${ours}`
-  if (!URL.canParse(theirs)) return `${both}: theirs is no full address.`
+  if (!URL.canParse(theirs)) return `${both}: theirs is not a full address.`
   const a = new URL(theirs)
   const b = new URL(ours)
   const parts: string[] = []
@@ -96,7 +96,7 @@ function resultOf(answer: ProviderAnswer): { [key: string]: unknown } | undefine
 function fault(answer: ProviderAnswer): { fault: string; remedy: string; lockedOut: boolean } {
   const outcome = judge(call("getMe", {}, { speaks: false }), answer)
   if (outcome.outcome === "lockedOut") return { fault: outcome.why, remedy: outcome.remedy, lockedOut: true }
-  const why = "why" in outcome ? outcome.why : "the answer holds no result"
+  const why = "why" in outcome ? outcome.why : "the answer has no result"
   return { fault: why, remedy: "Check apiBase and the network, then try again.", lockedOut: false }
 }
 

@@ -53,7 +53,8 @@ function accepted(body: JsonObject): Outcome {
 export function lockedOut(code: number, says: string): Outcome & { outcome: "lockedOut" } {
   return {
     outcome: "lockedOut",
-    why: code === 401 ? `Telegram no longer accepts the token (${says})` : `Telegram knows no such token (${says})`,
+    why:
+      code === 401 ? `Telegram no longer accepts the token (${says})` : `Telegram does not know this token (${says})`,
     remedy: "Get the token again from Telegram, set it as the channel's secret, and check the channel.",
   }
 }

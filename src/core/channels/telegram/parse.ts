@@ -15,10 +15,10 @@ export function parse(inbound: InboundCall, channel: Channel): Parsed {
     return nothing({ unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` })
   }
   const updateId = idAt(update, "update_id")
-  if (!isObject(update) || updateId === undefined) return nothing({ unreadable: "the body holds no update_id" })
+  if (!isObject(update) || updateId === undefined) return nothing({ unreadable: "the body has no update_id" })
 
   const name = Object.keys(update).find((key) => key !== "update_id" && isObject(update[key]))
-  if (name === undefined) return nothing({ notes: [`update ${updateId} holds no event`] })
+  if (name === undefined) return nothing({ notes: [`update ${updateId} has no event`] })
   const event = update[name] as JsonObject
   const read = readers[name] ?? readUnknown
   const message = read(event, channel, name)

@@ -21,7 +21,7 @@ export function verify(call: InboundCall, channel: Channel): Verdict {
     return {
       genuine: false,
       byHead: true,
-      why: "the call carries no secret header",
+      why: "the call has no secret header",
       remedy: `Telegram sends it only once a secret is registered: run "wobbet channel connect ${channel.key}".`,
     }
   }

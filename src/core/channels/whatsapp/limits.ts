@@ -39,7 +39,7 @@ export const abilities: Abilities = {
     template: { how: "native", as: "by name, language and parameters" },
     reaction: { how: "native", as: "one emoji" },
     typing: { how: "native", as: "with the mark that the person's message was read" },
-    amend: { how: "words", as: "said anew: what was sent cannot be changed" },
+    amend: { how: "words", as: "sent again: what was sent cannot be changed" },
     remove: { how: "left out", as: "what was sent cannot be taken back" },
   },
 }

@@ -16,7 +16,7 @@ export function parse(inbound: InboundCall, channel: Channel): Parsed {
   } catch (error) {
     return { ...parsed, unreadable: `the body is not JSON: ${(error as Error).message.slice(0, 200)}` }
   }
-  if (!isObject(body) || !Array.isArray(body.entry)) return { ...parsed, unreadable: "the body holds no entry" }
+  if (!isObject(body) || !Array.isArray(body.entry)) return { ...parsed, unreadable: "the body has no entry" }
   if (body.object !== "whatsapp_business_account")
     parsed.notes.push(`the object is "${String(textAt(body, "object"))}", not whatsapp_business_account`)
   for (const entry of body.entry) {

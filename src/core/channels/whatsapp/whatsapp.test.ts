@@ -52,7 +52,7 @@ describe("verifying", () => {
       "does not match",
     ],
     ["with another secret", raw, { "x-hub-signature-256": sign(raw, "other") }, false, "appSecret"],
-    ["none", raw, {}, false, "carries no signature"],
+    ["none", raw, {}, false, "has no signature"],
     ["half of one", raw, { "x-hub-signature-256": sign(raw).slice(0, 40) }, false, "64 hexadecimal digits"],
     ["of another sort", raw, { "x-hub-signature-256": sign(raw).replace("sha256", "sha1") }, false, "sha256="],
   ])("a signature %s", (_name, body, headers, genuine, why) => {
@@ -70,7 +70,11 @@ describe("verifying", () => {
   })
   test.each<[string, boolean, string]>([
     ["hub.mode=subscribe&hub.challenge=42&hub.verify_token=lighthouse", true, ""],
-    ["hub.mode=subscribe&hub.challenge=42&hub.verify_token=lighthouse%0A", false, "theirs has 11 characters, ours 10"],
+    [
+      "hub.mode=subscribe&hub.challenge=42&hub.verify_token=lighthouse%0A",
+      false,
+      "the received one has 11 characters, this channel's 10",
+    ],
     ["hub.mode=subscribe&hub.verify_token=lighthouse", false, "hub.challenge"],
     ["hub.mode=unsubscribe&hub.challenge=42&hub.verify_token=lighthouse", false, "hub.mode"],
   ])("the handshake %s", (query, genuine, why) => {
