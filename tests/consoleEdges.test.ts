@@ -376,3 +376,28 @@ test("controls and marks that turn the direction of writing are shown as escapes
   expect(words.replace(/[\n\t]/g, "")).not.toMatch(/[\p{Cc}\u202a-\u202e]/u)
   expect(words).toContain("\\x1b]0;owned")
 })
+
+test("however many conversations there are, all of them are reached by going down the list", async () => {
+  await Promise.all(
+    Array.from({ length: 8 }, async (_none, line) => {
+      for (let n = 0; n < 31; n++) await sayAs(800_000_000 + line * 100 + n, "nobody knows this")
+    }),
+  )
+  const all = new Set<string>()
+  for (let cursor: string | undefined | null; cursor !== null;) {
+    const { items, next } = await service.client.conversations({ limit: 100, ...(cursor ? { cursor } : {}) })
+    items.forEach(({ id }) => all.add(id))
+    cursor = next
+  }
+  expect(all.size).toBeGreaterThan(245)
+  await page.goto(`${service.address}/conversations`)
+  await rows().first().waitFor()
+  const list = page.getByRole("region", { name: "Conversations" }).locator("a[data-row]")
+  await eventually(async () => {
+    await list.last().scrollIntoViewIfNeeded()
+    return (await list.count()) >= all.size
+  }, "all of them to be in the list")
+  const shown = await list.evaluateAll((links) => links.map((link) => link.getAttribute("href")!.split("/").at(-1)!))
+  expect(new Set(shown)).toEqual(all)
+  expect(shown).toHaveLength(all.size)
+}, 60_000)
