@@ -1,4 +1,5 @@
 import type { Command } from "commander"
+import { counted } from "../client/counted.ts"
 import { stopSigns } from "../client/rail.ts"
 import type { AttemptView, Passage, PassagePath, Stop } from "../client/types.ts"
 import { connect } from "./context.ts"
@@ -11,15 +12,16 @@ export function passageCommand(program: Command): void {
     .description("the whole path of one call: by its id, or that of any message in it")
     .argument("<id>")
     .option("--raw", "with headers and body as received")
+    .option("--routes", "also why each route before the one that took it did not")
     .option("--json", "for programs")
-    .action(async (id: string, options: { json?: boolean; raw?: boolean }) => {
+    .action(async (id: string, options: { json?: boolean; raw?: boolean; routes?: boolean }) => {
       const passage = await connect().passage(id)
       if (asJson(options, passage)) return
-      printPassage(passage, options.raw === true)
+      printPassage(passage, { raw: options.raw === true, routes: options.routes === true })
     })
 }
 
-function printPassage(passage: Passage, raw: boolean): void {
+function printPassage(passage: Passage, { raw, routes }: { raw: boolean; routes: boolean }): void {
   print(
     `${colors.bold(`Passage ${passage.id}`)} on ${passage.channel}, ${passage.receivedAt}`,
     "",
@@ -28,7 +30,7 @@ function printPassage(passage: Passage, raw: boolean): void {
   )
   for (const stop of passage.stops) printStop(stop)
   if (passage.intake) printIntake(passage.intake, raw)
-  for (const path of passage.paths) printPath(path)
+  for (const path of passage.paths) printPath(path, routes)
 }
 
 const stateColors: Record<Stop["state"], (text: string) => string> = {
@@ -68,12 +70,12 @@ function printIntake(intake: NonNullable<Passage["intake"]>, raw: boolean): void
   print("", pretty(intake.body))
 }
 
-function printPath(path: PassagePath): void {
+function printPath(path: PassagePath, routes: boolean): void {
   const { message } = path
   heading(message.direction === "in" ? "Message" : "Sent by hand")
   print(`  ${message.text ? `“${message.text.replaceAll("\n", "\n   ")}”` : `(${message.event})`}`)
   print(colors.dim(`  ${message.event}, ${whoOf(message)} ${message.conversation}, ${message.id}`))
-  printDecision(path)
+  printDecision(path, routes)
   path.turns.forEach((turn, at) => {
     heading(path.turns.length > 1 ? `Turn ${at + 1} of ${path.turns.length}` : "Turn")
     const took = `${Math.max(0, Date.parse(turn.endedAt) - Date.parse(turn.startedAt))} ms`
@@ -112,14 +114,15 @@ function printPath(path: PassagePath): void {
   }
 }
 
-function printDecision(path: PassagePath): void {
+function printDecision(path: PassagePath, all: boolean): void {
   if (path.decision.length === 0) return
   heading("Decision")
   const [first] = path.decision
   if (path.decision.length > 1 && path.decision.every((one) => one.why === first?.why)) {
     return print(colors.dim(`  the same for all ${path.decision.length} routes: ${first?.why}`))
   }
-  for (const one of path.decision) {
+  const taken = path.decision.findIndex((one) => one.met)
+  for (const one of taken > 0 && !all ? path.decision.slice(taken) : path.decision) {
     const slots = one.slots ? ` ${JSON.stringify(one.slots)}` : ""
     print(
       `  ${one.met ? colors.green("●") : colors.dim("○")} ${one.route.padEnd(18)} ${one.met ? wrapped(one.why + slots, 23) : colors.dim(wrapped(one.why, 23))}`,
@@ -127,6 +130,7 @@ function printDecision(path: PassagePath): void {
     // The routes after the first that is met were not looked at.
     if (one.met) break
   }
+  if (taken > 0 && !all) print(colors.dim(`  ${counted(taken, "route")} before it did not take it: --routes says why`))
 }
 
 function printAttempt(attempt: AttemptView): void {

@@ -209,7 +209,7 @@ function LiveMark() {
       <span role="status">
         <span aria-hidden="true">✕</span> Not live
       </span>
-      {seconds > 1 ? <span className="tabular-nums max-sm:hidden">tried again in {seconds} s</span> : null}
+      {seconds > 1 ? <span className="tabular-nums max-sm:hidden">trying again in {seconds} s</span> : null}
       <button
         type="button"
         onClick={tryNow}

@@ -74,7 +74,7 @@ function NewToken({ made }: { made: () => void }) {
         </label>
         <label className="flex flex-col gap-1">
           Valid for how many days
-          <input name="days" type="number" min="1" max="3650" placeholder="without end" className={`${field} w-28`} />
+          <input name="days" type="number" min="1" max="3650" placeholder="without end" className={`${field} w-36`} />
         </label>
         <Button type="submit">Make a token</Button>
       </form>

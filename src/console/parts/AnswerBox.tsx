@@ -27,7 +27,7 @@ export function AnswerBox({ id, name }: { id: string; name: string }) {
               </span>
               {one.failed ? (
                 <span role="alert" className="mt-1 flex flex-wrap items-center gap-2 text-xs text-damson">
-                  <span>Not sent as far as is known. {one.failed}</span>
+                  <span>Perhaps not sent. {one.failed}</span>
                   <Button onClick={() => sendAgain(id)}>Send again</Button>
                   <Button onClick={() => takeBack(id, one.key)}>Back into the box</Button>
                 </span>

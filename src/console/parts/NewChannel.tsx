@@ -42,7 +42,7 @@ export function NewChannel({ close, added }: { close: () => void; added: (key: s
     <form onSubmit={submit} aria-label="A new channel" className="grid gap-4 border border-line bg-paper p-4 text-sm">
       <h2 className="text-base font-semibold">A new channel</h2>
       <div className="grid gap-x-6 gap-y-3 md:grid-cols-2">
-        <label className="grid gap-1">
+        <label className="grid content-start gap-1">
           Kind
           <select
             value={kind}
@@ -57,7 +57,7 @@ export function NewChannel({ close, added }: { close: () => void; added: (key: s
             ))}
           </select>
         </label>
-        <label className="grid gap-1">
+        <label className="grid content-start gap-1">
           Key
           <input
             name="key"
@@ -75,7 +75,7 @@ export function NewChannel({ close, added }: { close: () => void; added: (key: s
       {fields.error ? <Problem error={fields.error} /> : null}
       <Group
         title="Secrets"
-        note="Sealed as soon as they are here: nobody can read them again."
+        note="Sealed when saved: nobody can read them again."
         where="secrets"
         fields={fields.data?.secrets ?? []}
         wrong={wrong}
@@ -87,7 +87,7 @@ export function NewChannel({ close, added }: { close: () => void; added: (key: s
         wrong={wrong}
       />
       <details>
-        <summary className="min-h-6 cursor-pointer">More settings, which most channels do without</summary>
+        <summary className="min-h-6 cursor-pointer">More settings, which most channels do not need</summary>
         <div className="mt-3">
           <Group
             title=""
@@ -102,7 +102,7 @@ export function NewChannel({ close, added }: { close: () => void; added: (key: s
         <Button type="submit" kind="main" disabled={busy || !fields.data}>
           Add the channel
         </Button>
-        <Button onClick={close}>Leave it</Button>
+        <Button onClick={close}>Cancel</Button>
       </div>
     </form>
   )
@@ -111,7 +111,7 @@ export function NewChannel({ close, added }: { close: () => void; added: (key: s
 function Profile({ kind, profile, choose }: { kind: string; profile: string; choose: (name: string) => void }) {
   const { data } = useData("profiles", () => service.profiles(), never)
   return (
-    <label className="grid gap-1">
+    <label className="grid content-start gap-1">
       How the gateway speaks
       <select value={profile} onChange={(event) => choose(event.target.value)} className={field}>
         <option value="">{kind === "custom" ? "not known yet: learned from its first call" : "form-gateway"}</option>
@@ -157,11 +157,11 @@ function Field({ field: asked, where, wrong }: { field: FieldHelp; where: string
   return (
     <label className="grid content-start gap-1">
       <span>
-        {name} {required ? null : <span className="text-quiet">(may be left out)</span>}
+        {name} {required ? null : <span className="text-quiet">(optional)</span>}
       </span>
       {options ? (
         <select {...given} defaultValue={usual ?? ""}>
-          {required ? null : <option value="">{usual === undefined ? "left out" : `as usual: ${usual}`}</option>}
+          {required ? null : <option value="">{usual === undefined ? "left out" : `default: ${usual}`}</option>}
           {options.map((option) => (
             <option key={option}>{option}</option>
           ))}

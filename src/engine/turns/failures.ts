@@ -28,8 +28,14 @@ export class Failures {
     }
     const what = parked ? "is parked: wobbet parked list" : "is tried again"
     this.log.warn(
-      { channel, message: turn.messages[0], route, ...(error.stack ? { stack: error.stack } : {}) },
+      { channel, message: turn.messages[0], route, ...placeIn(error.stack) },
       `the handler "${handler}" failed: ${error.message}; the message ${what}`,
     )
   }
+}
+
+/** The first place of a stack: its author's own file and line. The whole of it stands in the passage. */
+function placeIn(stack: string | undefined): { at?: string } {
+  const place = /\(?([\w./-]+\.[mc]?[tj]s:\d+:\d+)\)?/.exec(stack ?? "")?.[1]
+  return place ? { at: place } : {}
 }
