@@ -17,7 +17,9 @@ export const telegram: ChannelKind = {
   provider: "Telegram",
   settings: Joi.object({
     apiBase: apiBase.default("https://api.telegram.org").description("the Bot API's address"),
-    receive: Joi.valid("webhook", "polling").default("webhook").description("how updates arrive: by webhook, or by polling"),
+    receive: Joi.valid("webhook", "polling")
+      .default("webhook")
+      .description("how updates arrive: by webhook, or by polling"),
   }),
   secrets: Joi.object({
     token: Joi.string()
