@@ -102,7 +102,7 @@ test("messages are found by words, and a passage tells in words what happened", 
   expect(found.out).toMatch(/→ +●─●─●─●─●─●─○ +answered +Ines +say tern point/)
   expect(found.out).toMatch(/← +●─●─●─●─●─●─○ +sent +Ines +you said tern point/)
   const [message] = await stage.messages({ direction: "in", text: "tern" })
-  const passage = await wobbet("passage", message!.id, "--raw")
+  const passage = await wobbet("passage", message!.id, "--raw", "--routes")
   for (const words of [
     "secret header",
     'route "echo"',

@@ -459,7 +459,7 @@ describe("without a public address", () => {
     expect((await near.client.messages({ channel: stage.key })).items).toHaveLength(2)
     expect((await service.client.messages({ channel: stage.key })).items).toEqual([])
     const shown = await run(["channel", "show", stage.key], service.env)
-    expect(shown.out).toMatch(/brought to laptop[^]*its calls are kept for laptop, who has taken \d/)
+    expect(shown.out).toMatch(/brought to laptop[^]*its calls wait for laptop, who has taken \d/)
     const kept = (await service.client.passages({ channel: stage.key })).items[0]!
     expect((await service.client.passage(kept.id)).intake!.notes).toContainEqual(
       expect.stringContaining("kept for laptop"),
@@ -513,8 +513,8 @@ describe("without a public address", () => {
 
   test("the token opens nothing but this channel's calls", async () => {
     const limited = new Client(service.address, token)
-    await expect(limited.channels()).rejects.toThrow("good for fetching the calls of")
-    await expect(limited.fetchCalls("replay", 0)).rejects.toThrow("good for fetching the calls of")
+    await expect(limited.channels()).rejects.toThrow("valid only for fetching the calls of")
+    await expect(limited.fetchCalls("replay", 0)).rejects.toThrow("valid only for fetching the calls of")
     await expect(
       limited.giveCall(stage.key, { id: "itk_1", method: "POST", address: "/", headers: {}, body: "", receivedAt: "" }),
     ).rejects.toThrow()
@@ -523,6 +523,9 @@ describe("without a public address", () => {
       ["bring", "--from", service.address, "--channel", "replay", "--to", stage.key, "--token", token],
       near.env,
     )
-    expect(other).toMatchObject({ code: 1, err: expect.stringContaining("good for fetching the calls of") as unknown })
+    expect(other).toMatchObject({
+      code: 1,
+      err: expect.stringContaining("valid only for fetching the calls of") as unknown,
+    })
   })
 })

@@ -28,7 +28,7 @@ export function channelCommands(program: Command): void {
     .description("change settings or secrets; what is not named stays")
     .argument("<key>")
     .option("--set <name=value>", "a setting; an empty value brings back the default", collect)
-    .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME", collect)
+    .option("--secret <name=value>", "a secret: name=value, name=@file or name=env:NAME; name= takes it away", collect)
     .option("--keep-former", "let the secrets that are replaced verify calls until they are dropped")
     .option("--drop-former", "drop the secrets that were kept so")
     .option("--json", "for programs")
@@ -51,7 +51,13 @@ To replace a secret that calls are proven by, without losing a call:
 
   const one = (name: string, description: string, run: (key: string, options: Json) => Promise<void>) =>
     channel.command(name).description(description).argument("<key>").option("--json", "for programs").action(run)
-  one("show", "one channel, and whether the provider agrees with it", show)
+  channel
+    .command("show")
+    .description("one channel, and whether the provider agrees with it")
+    .argument("<key>")
+    .option("--address", "the whole address to enter at the gateway, with the word that stands in it; shown once")
+    .option("--json", "for programs")
+    .action(show)
   one("check", "is it connected? checks the keys first and the last call last, to the first thing that is wrong", check)
   one("connect", "register the channel's address at the provider, and read back what is on record", connectOne)
   learnCommand(channel)
@@ -150,8 +156,14 @@ async function list(options: Json): Promise<void> {
   )
 }
 
-async function show(key: string, options: Json): Promise<void> {
+async function show(key: string, options: Json & { address?: boolean }): Promise<void> {
   const client = connect()
+  if (options.address) {
+    const shown = await client.wholeAddress(key)
+    if (!asJson(options, shown))
+      print(shown.address, colors.dim("It is shown this once: enter it at the gateway, and let nobody else have it."))
+    return
+  }
   const shown = await client.channel(key)
   const compared = await client.channelRecord(key).catch((error: unknown): Comparison => {
     if (!(error instanceof ApiError)) throw error

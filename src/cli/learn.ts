@@ -43,7 +43,11 @@ export function learnCommand(channel: Command): void {
     .argument("<key>", "a channel of the kind custom or sms")
     .option("--minutes <n>", "how long to wait for a call", "10")
     .option("--name <profile>", "the profile's name; the channel's key when left out")
-    .option("--field <role=place>", "corrects a proposal, such as from=/sender/number or text=/payload/body", collect)
+    .option(
+      "--field <role=place>",
+      "corrects a proposal, such as from=/sender/number, text=/payload/body or own=/fromMe",
+      collect,
+    )
     .option("--secret <name=value>", "what calls are proven by, or the key for sending", collect)
     .option("--set <name=value>", "a setting, such as apiBase=https://…", collect)
     .option("--names", "people are names of the gateway's own, not telephone numbers")
@@ -68,6 +72,7 @@ Example:
 
 async function learn(key: string, options: Options): Promise<void> {
   const client = connect()
+  if (!options.stop) checkOptions(options)
   if (options.stop) {
     await client.stopLearning(key)
     if (!asJson(options, { stopped: key })) print(`${key} no longer waits.`)
@@ -79,15 +84,24 @@ async function learn(key: string, options: Options): Promise<void> {
   const learned = before.sample ? before : await waitForCall(key, options)
   const { sample } = learned
   if (!sample) throw new CommandFault("No call came.", `Let the gateway call ${learned.inlet}, and learn again.`)
-  const places = { ...sample.roles, ...pairs(options.field) }
+  const { own: ownGiven, ...corrected } = pairs(options.field)
+  const places = { ...sample.roles, ...corrected }
+  const own = ownGiven === undefined ? sample.own : ownMark(ownGiven)
   if (!options.json) printSample(sample, places)
   if (options.json && !options.yes) {
     asJson(options, { ...learned, places })
     return
   }
+  const open = sample.doubts.filter((doubt) => !corrected[doubt.startsWith("the sender") ? "from" : "text"])
+  if (options.yes && open.length > 0)
+    throw new CommandFault(
+      `Nothing was written, since it is not certain: ${open.join("; ")}.`,
+      "Say which with --field from=… or --field text=…, or agree yourself without --yes. The call stays meanwhile.",
+    )
   const agreement: LearnedAgreement = {
     name: options.name ?? key,
     places,
+    ...(own ? { own } : {}),
     addresses: options.names ? "names" : "numbers",
     sending: sendingFrom(options),
     settings: pairs(options.set),
@@ -107,6 +121,35 @@ async function learn(key: string, options: Options): Promise<void> {
       ? "  The call it was learned from was read as the first: wobbet tail shows its answer."
       : `  The call it was learned from is not genuine by it (${done.first.status}): wobbet channel check ${key} says why.`,
   )
+}
+
+/** All that is missing or cannot be meant, before anybody waits for a call. */
+function checkOptions(options: Options): void {
+  const wrong: string[] = []
+  if (!(Number(options.minutes) > 0)) wrong.push(`--minutes is "${options.minutes}", not a number of minutes`)
+  for (const role of Object.keys(pairs(options.field)))
+    if (role !== "own" && !(role in roleWords))
+      wrong.push(`--field ${role}=… names no role; there are ${[...Object.keys(roleWords), "own"].join(", ")}`)
+  if (options.yes || options.sendTo || options.send) {
+    if (!options.sendTo) wrong.push('--send-to is missing, such as --send-to "{apiBase}/messages"')
+    if (!options.send) wrong.push('--send is missing, such as --send \'{"to":"{to}","text":"{text}"}\'')
+  }
+  if (options.send)
+    try {
+      JSON.parse(options.send)
+    } catch {
+      wrong.push(`--send is not JSON: ${options.send}`)
+    }
+  if (wrong.length > 0)
+    throw new CommandFault(`${wrong.join(". ")}.`, "Nothing was begun. Correct the options, and run the command again.")
+}
+
+/** `/path`, or `/path:value` where the value is another than true. */
+function ownMark(given: string): { where: string; values: (string | boolean)[] } {
+  const at = given.lastIndexOf(":")
+  return at > 0
+    ? { where: given.slice(0, at), values: given.slice(at + 1).split("|") }
+    : { where: given, values: [true] }
 }
 
 async function waitForCall(key: string, options: Options): Promise<LearningShown> {
@@ -149,6 +192,9 @@ function printSample(sample: Sample, places: { [role: string]: string }): void {
   for (const proof of sample.proofs)
     print(`${proof.certain ? colors.green("●") : colors.yellow("○")} proven: ${proof.says}`)
   for (const lack of sample.lacks) print(`${colors.yellow("○")} ${lack}`)
+  for (const doubt of sample.doubts) print(`${colors.yellow("○")} not certain: ${doubt}`)
+  if (sample.own)
+    print(`${colors.green("●")} our own words: where ${sample.own.where} is ${sample.own.values.join(" or ")}`)
   print("")
 }
 

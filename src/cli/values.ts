@@ -25,7 +25,7 @@ export function pairs(given: string[] = []): { [name: string]: string } {
 export function secrets(given: string[] = []): { [name: string]: string } {
   return Object.fromEntries(
     Object.entries(pairs(given)).map(([name, value]) => {
-      if (value.startsWith("@")) return [name, fileSecret(name, value.slice(1))]
+      if (value.startsWith("@")) return [name, filled(name, fileSecret(name, value.slice(1)))]
       if (!value.startsWith("env:")) return [name, value]
       const found = process.env[value.slice(4)]
       if (found === undefined)
@@ -33,7 +33,7 @@ export function secrets(given: string[] = []): { [name: string]: string } {
           `The environment has no ${value.slice(4)} for the secret ${name}.`,
           "Set it, or give the secret as name=@file.",
         )
-      return [name, found]
+      return [name, filled(name, found)]
     }),
   )
 }
@@ -44,4 +44,10 @@ function fileSecret(name: string, file: string): string {
   } catch {
     throw new CommandFault(`The file ${file} for the secret ${name} cannot be read.`, "Is the path right?")
   }
+}
+
+/** Only what is written as nothing takes a secret away: an empty file or variable is a slip. */
+function filled(name: string, value: string): string {
+  if (value === "") throw new CommandFault(`The secret ${name} is empty.`, `To take it away, write --secret ${name}=`)
+  return value
 }

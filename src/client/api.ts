@@ -57,6 +57,7 @@ export interface Api {
   "POST /channels/{key}/check": { answer: ChannelCheck }
   "POST /channels/{key}/connect": { answer: Comparison }
   "GET /channels/{key}/record": { answer: Comparison }
+  "POST /channels/{key}/address": { answer: { address: string } }
   "POST /channels/{key}/pause": { answer: ChannelShown }
   "POST /channels/{key}/resume": { answer: ChannelShown }
   "POST /channels/{key}/learn": { body: { minutes: number }; answer: LearningShown }

@@ -74,6 +74,8 @@ export class Client {
   checkChannel = (key: string) => this.ask("POST /channels/{key}/check", { at: key })
   connectChannel = (key: string) => this.ask("POST /channels/{key}/connect", { at: key })
   channelRecord = (key: string) => this.ask("GET /channels/{key}/record", { at: key })
+  /** The whole address, with the word that stands in it: once. */
+  wholeAddress = (key: string) => this.ask("POST /channels/{key}/address", { at: key })
   pauseChannel = (key: string) => this.ask("POST /channels/{key}/pause", { at: key })
   resumeChannel = (key: string) => this.ask("POST /channels/{key}/resume", { at: key })
 

@@ -319,13 +319,24 @@ export interface LearningShown {
     roles: { [role in FieldRole]?: string }
     proofs: { scheme: { scheme: string; secret: string }; certain: boolean; says: string }[]
     lacks: string[]
+    /** What was proposed and may be wrong, in words. */
+    doubts: string[]
+    /** What tells our own words from other people's. */
+    own?: OwnMark
     call: { method: string; address: string; headers: string[] }
   }
+}
+
+/** A field that says whose words they are, and the values with which they are our own. */
+export interface OwnMark {
+  where: string
+  values: (string | boolean)[]
 }
 
 export interface LearnedAgreement {
   name: string
   places: { [role in FieldRole]?: string }
+  own?: OwnMark
   proof?: object
   addresses?: "numbers" | "names"
   sending: {

@@ -7,6 +7,7 @@ import type { Database } from "../store/database.ts"
 import { openDatabase } from "../store/database.ts"
 import { analyseWhole, makePartitions } from "../store/partitions.ts"
 import { pruneLeftovers, pruneRefused, pruneSeen } from "../store/retention.ts"
+import { AccountWatch } from "./care/accountWatch.ts"
 import { ChannelCare } from "./care/channelCare.ts"
 import { Profiles } from "./care/profiles.ts"
 import { Channels } from "./channels.ts"
@@ -95,6 +96,7 @@ export class Engine {
   private readonly media: MediaFetcher
   private readonly followed: FollowedFolder | undefined
   private readonly housekeeping: Housekeeping
+  private readonly accounts: AccountWatch | undefined
 
   constructor(readonly settings: EngineSettings) {
     const { roles, log, home, databaseUrl } = settings
@@ -151,6 +153,7 @@ export class Engine {
       mediaCame: () => media.wake(),
       proven: (channel, marks) => void proofs.proven(channel, marks),
       alarmed: (channel, alarm) => void proofs.alarmed(channel, alarm),
+      recovered: (channel, says) => void proofs.recovered(channel, says),
       ...(turns ? { claimed: (claims) => turns.take(claims), behind: () => turns.behind } : {}),
     }))
     this.journalReader = roles.has("inlet")
@@ -158,7 +161,9 @@ export class Engine {
       : undefined
     const poller = (this.poller = roles.has("poller") ? new Poller({ ...shared, inlet, alerts }) : undefined)
     const publicUrl = () => this.publicUrl
+    this.accounts = roles.has("sender") ? new AccountWatch({ ...shared, identities, alerts }) : undefined
     const care = (this.care = new ChannelCare({
+      alerts,
       database,
       channels,
       identities,
@@ -238,6 +243,7 @@ export class Engine {
       },
       { every: 1000, run: async () => journalReader?.read() },
       { every: 5000, run: () => wakeResumed(database) },
+      { every: 2000, run: async () => this.accounts?.look() },
       { every: 5000, run: () => forwarding.sweep(new Date()) },
       { every: 30_000, run: () => releases.follow() },
       { every: 86_400_000, run: async () => releases.sweep(new Date()) },

@@ -11,6 +11,7 @@ export const operations: Record<Operation, [id: string, tag: string]> = {
   "POST /channels/{key}/check": ["checkChannel", "Channels"],
   "POST /channels/{key}/connect": ["connectChannel", "Channels"],
   "GET /channels/{key}/record": ["getChannelRecord", "Channels"],
+  "POST /channels/{key}/address": ["showWholeAddress", "Channels"],
   "POST /channels/{key}/pause": ["pauseChannel", "Channels"],
   "POST /channels/{key}/resume": ["resumeChannel", "Channels"],
   "POST /channels/{key}/learn": ["beginLearning", "Profiles"],

@@ -22,6 +22,18 @@ export interface ChannelRow {
   created_at: Date
   learning: Learning | null
   bringing: Forwarding | null
+  /** Which secret the whole address was shown with. */
+  address_shown: string | null
+}
+
+/** Notes with which secret the whole address was shown; gives false where that was so before. */
+export async function noteAddressShown(database: Database, key: string, secret: string): Promise<boolean> {
+  const noted = await rows(
+    database,
+    "UPDATE channels SET address_shown = ? WHERE key = ? AND address_shown IS DISTINCT FROM ? RETURNING key",
+    [secret, key, secret],
+  )
+  return noted.length > 0
 }
 
 export async function listChannels(database: Database): Promise<ChannelRow[]> {
@@ -107,14 +119,19 @@ export async function stopChannel(
 }
 
 /** Resumes a channel. */
-export async function resumeChannel(database: Database, key: string): Promise<boolean> {
+/** @param from the state it must have; whatever it has where nothing is said */
+export async function resumeChannel(
+  database: Database,
+  key: string,
+  from: ChannelRow["state"] | null = null,
+): Promise<boolean> {
   return database.transaction(async (step) => {
     const changed = await rows(
       step,
-      `UPDATE channels SET state = 'on', reason = NULL, remedy = NULL, resumed_at = now() WHERE key = ? AND state <> 'on' RETURNING key`,
-      [key],
+      `UPDATE channels SET state = 'on', reason = NULL, remedy = NULL, resumed_at = now() WHERE key = ? AND state <> 'on' AND (?::text IS NULL OR state = ?) RETURNING key`,
+      [key, from, from],
     )
-    await wakeLines(step, [key])
+    if (changed.length > 0 || from === null) await wakeLines(step, [key])
     return changed.length > 0
   })
 }

@@ -167,6 +167,17 @@ export async function messagesOfConversation(
   return shown.sort((a, b) => a.position - b.position)
 }
 
+/** What was said to a conversation within the last minute, the newest first. */
+export async function saidJustNow(database: Database, conversation: string): Promise<string[]> {
+  const found = await hotRows<{ words: string }>(
+    database,
+    `SELECT words FROM (SELECT words, direction, received_at FROM messages WHERE conversation = ? ORDER BY position DESC LIMIT 30) m
+     WHERE direction = 'out' AND received_at > now() - interval '1 minute'`,
+    [conversation],
+  )
+  return found.map(({ words }) => words)
+}
+
 export interface TurnRow {
   message: string
   turn: string

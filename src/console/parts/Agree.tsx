@@ -50,6 +50,17 @@ export function Agree({
         A call came at {clock(sample.at)}: {sample.call.method} with {sample.body}
       </h3>
       <Fields sample={sample} places={places} take={take} />
+      {sample.doubts.map((doubt) => (
+        <p key={doubt} role="note" className="border-l-4 border-damson bg-damson-wash px-3 py-1 text-damson">
+          Not certain: {shown(doubt)}. Look at the table above.
+        </p>
+      ))}
+      {sample.own ? (
+        <label className="flex gap-2">
+          <input type="checkbox" name="own" defaultChecked /> Our own words are those where{" "}
+          <code className="font-mono text-xs">{shown(sample.own.where)}</code> is {sample.own.values.join(" or ")}
+        </label>
+      ) : null}
       <Proofs sample={sample} />
       <Sending channel={channel} />
       <label className="flex gap-2">
@@ -197,6 +208,7 @@ function agreementIn(given: FormData, sample: Sample, places: Places): LearnedAg
   return {
     name: text("name"),
     places,
+    ...(sample.own && given.get("own") ? { own: sample.own } : {}),
     addresses: given.get("names") ? "names" : "numbers",
     ...(proof ? { proof: proof.scheme } : {}),
     sending: {

@@ -42,7 +42,15 @@ export function Here({ channel }: { channel: ChannelShown }) {
 }
 
 /** What its provider has on record, and whether that agrees. */
-export function OnRecord({ compared, error }: { compared: Comparison | undefined; error: Error | undefined }) {
+export function OnRecord({
+  compared,
+  error,
+  channel,
+}: {
+  compared: Comparison | undefined
+  error: Error | undefined
+  channel: string
+}) {
   const agrees = compared?.onRecord && !compared.fault && compared.differences.length === 0
   return (
     <div>
@@ -76,7 +84,7 @@ export function OnRecord({ compared, error }: { compared: Comparison | undefined
       {compared && !compared.onRecord && !compared.fault ? (
         <p className="text-sm text-quiet">The provider does not tell what it has on record.</p>
       ) : null}
-      {compared?.byHand && compared.byHand.length > 0 ? <ByHand values={compared.byHand} /> : null}
+      {compared?.byHand && compared.byHand.length > 0 ? <ByHand values={compared.byHand} channel={channel} /> : null}
       {agrees ? (
         <p className="mt-2 text-sm font-semibold">
           ●{" "}

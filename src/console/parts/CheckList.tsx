@@ -1,6 +1,10 @@
+import { useState } from "react"
 import { Link } from "react-router"
 import type { ChannelCheck, CheckLine } from "../../client/types.ts"
-import { Copy } from "./basics.tsx"
+import { useAct } from "../data.ts"
+import { service } from "../service.ts"
+import { useMay } from "../visitor.ts"
+import { Button, Copy, Problem } from "./basics.tsx"
 import { sentence } from "./Rail.tsx"
 
 const signs: { [mark in CheckLine["mark"]]: { sign: string; word: string } } = {
@@ -54,7 +58,8 @@ function Line({ line, repeated }: { line: CheckLine; repeated: boolean }) {
 }
 
 /** What a person enters in the provider's own pages. */
-export function ByHand({ values }: { values: { field: string; value: string }[] }) {
+export function ByHand({ values, channel }: { values: { field: string; value: string }[]; channel?: string }) {
+  const hidden = values.some(({ value }) => /=… \(the secret /.test(value))
   return (
     <>
       <h3 className="mt-3 mb-1 text-sm font-semibold">To be entered at the provider, by hand</h3>
@@ -69,6 +74,36 @@ export function ByHand({ values }: { values: { field: string; value: string }[] 
           </div>
         ))}
       </dl>
+      {hidden && channel ? <WholeAddress channel={channel} /> : null}
     </>
+  )
+}
+
+/** The address with the word in it stands nowhere else, and is shown once. */
+function WholeAddress({ channel }: { channel: string }) {
+  const { act, busy, error } = useAct()
+  const [address, setAddress] = useState<string>()
+  if (!useMay("developer")) return null
+  if (address)
+    return (
+      <p
+        role="status"
+        className="mt-2 flex flex-wrap items-center gap-2 border-l-4 border-spruce bg-spruce-wash px-3 py-2 text-sm"
+      >
+        The whole address, shown this once:{" "}
+        <code className="font-mono text-xs [overflow-wrap:anywhere]">{address}</code>
+        <Copy text={address} what="the whole address" />
+      </p>
+    )
+  return (
+    <div className="mt-2">
+      <Button
+        disabled={busy}
+        onClick={() => act(async () => setAddress((await service.wholeAddress(channel)).address))}
+      >
+        Show the whole address, once
+      </Button>
+      {error ? <Problem error={error} /> : null}
+    </div>
   )
 }

@@ -154,6 +154,8 @@ export interface Parsed {
   moves: { from: string; to: string }[]
   /** What the operator must hear about the channel as a whole, such as authorisation that was taken away. */
   alarms?: Alarm[]
+  /** Set where the provider says that the account works again: in words, how it says so. */
+  recovered?: string
   /** Set when the call could not be read at all. */
   unreadable?: string
 }
@@ -258,7 +260,7 @@ export interface Account {
   readCheck(
     answer: ProviderAnswer,
     channel: Channel,
-  ): { identity: Identity } | { fault: string; remedy: string; lockedOut: boolean }
+  ): { identity: Identity; alarm?: Alarm } | { fault: string; remedy: string; lockedOut: boolean }
   /** Which permissions do the keys have? Not there where the check tells, or nobody does. */
   permissions?(channel: Channel): OutgoingCall
   /** The names of those that are missing; nothing where the provider does not tell. */
@@ -272,6 +274,8 @@ export interface Account {
   lookUp?(channel: Channel): OutgoingCall
   /** What a person enters at the provider, where `connect` cannot do it: their name for a field, and our value. */
   byHand?(channel: Channel, address: string): { field: string; value: string }[]
+  /** The address with the secret that stands in it, encoded, and that secret's name; nothing where none does. */
+  wholeAddress?(channel: Channel, address: string): { address: string; secret: string } | undefined
   readLookUp?(answer: ProviderAnswer): { onRecord: OnRecord } | { fault: string; remedy: string; lockedOut: boolean }
   /** Says in words where the record and our address differ; nothing when they agree. */
   compare?(channel: Channel, onRecord: OnRecord, address: string): string[]

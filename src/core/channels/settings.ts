@@ -1,5 +1,5 @@
 import Joi from "joi"
-import { readDuration } from "../routing/bot.ts"
+import { readDuration } from "../routing/duration.ts"
 import type { Profile } from "../gateway/profile.ts"
 import type { ChannelKind } from "./kind.ts"
 
@@ -82,7 +82,8 @@ export function settingsSchema(
 
 export interface SettingsReading {
   value: { [name: string]: unknown }
-  fault?: { field: string; says: string }
+  /** @property missing whether it is not there, rather than wrong */
+  fault?: { field: string; says: string; missing: boolean }
 }
 
 /** Checks settings and fills in defaults. Text such as "true" or "2,5" from a command line is read as what it means. */
@@ -99,7 +100,7 @@ export function readSettings(
         name === "pauseBetween" && typeof value === "string" ? value.split(/[,–-]/).map(Number) : value,
       ]),
   )
-  return reading(settingsSchema(kind, read, profile).validate(read, { convert: true }))
+  return reading(settingsSchema(kind, read, profile).validate(read, { convert: true, abortEarly: false }))
 }
 
 export function readSecrets(
@@ -108,15 +109,23 @@ export function readSecrets(
   settings: { [name: string]: unknown } = {},
   profile?: Profile,
 ): SettingsReading {
-  return reading((kind.schemasFor?.(settings, profile).secrets ?? kind.secrets).validate(given))
+  return reading((kind.schemasFor?.(settings, profile).secrets ?? kind.secrets).validate(given, { abortEarly: false }))
 }
 
 function reading(result: Joi.ValidationResult): SettingsReading {
-  const detail = result.error?.details[0]
-  if (!detail) return { value: result.value as SettingsReading["value"] }
-  const field = detail.path.join(".")
+  const details = result.error?.details ?? []
+  const [first] = details
+  if (!first) return { value: result.value as SettingsReading["value"] }
+  const says = [...new Set(details.map(wordsOf))].join("; ")
+  const missing = details.every(({ type }) => type === "any.required" || type === "object.missing")
+  return { value: {}, fault: { field: first.path.join("."), says, missing } }
+}
+
+function wordsOf({ type, path, message, context }: Joi.ValidationErrorItem): string {
+  const field = path.join(".")
+  if (type === "object.unknown") return `"${field}" is not known here`
+  if (type === "any.required") return `"${field}"`
+  if (type === "object.missing") return `one of ${(context?.peers as string[]).join(", ")} is needed`
   // The value itself stays out of the sentence: it may be a secret.
-  const says =
-    detail.type === "object.unknown" ? `"${field}" is not known here` : detail.message.replace(/ with value ".*?"/, "")
-  return { value: {}, fault: { field, says } }
+  return message.replace(/ with value ".*?"/, "")
 }

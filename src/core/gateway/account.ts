@@ -3,6 +3,7 @@ import type { Account, Channel, Fetching } from "../channels/kind.ts"
 import { fillTemplate, textAt } from "./fields.ts"
 import { judgeAnswer } from "./judge.ts"
 import { addressOf, headersOf } from "./send.ts"
+import { meaningOfState } from "./accountState.ts"
 import { hasProfile, profileOf } from "./shipped.ts"
 
 export const account: Account = {
@@ -32,8 +33,10 @@ export const account: Account = {
     const source = { json: body }
     const name = textAt(source, check?.answer.name, channel.settings)
     const state = textAt(source, check?.answer.state, channel.settings)
-    const bad = state === undefined ? undefined : check?.bad?.[state]
+    const meaning = state === undefined ? undefined : meaningOfState(state, undefined, channel)
+    const bad = state === undefined ? undefined : (profileOf(channel).state?.bad[state] ?? check?.bad?.[state])
     return {
+      ...(meaning?.alarm ? { alarm: meaning.alarm } : {}),
       identity: {
         id: (textAt(source, check?.answer.id, channel.settings) ?? number) || channel.key,
         ...(number ? { handle: number } : {}),
@@ -44,6 +47,19 @@ export const account: Account = {
     }
   },
   byHand: (channel, address) => handValues(channel, address),
+  wholeAddress(channel, address) {
+    const found = hasProfile(channel) ? wordInAddress(channel) : undefined
+    if (!found) return undefined
+    const word = encodeURIComponent(channel.secrets[found.secret]!)
+    return { address: `${address}?${encodeURIComponent(found.field)}=${word}`, secret: found.secret }
+  },
+}
+
+/** The field of the address's query in which a word comes, and the secret it is. */
+function wordInAddress(channel: Channel): { field: string; secret: string } | undefined {
+  const scheme = profileOf(channel).inbound.verify.find((one) => channel.secrets[one.secret] !== undefined)
+  const field = scheme?.scheme === "word" && scheme.query ? fillTemplate(scheme.query, channel.settings) : ""
+  return field === "" ? undefined : { field, secret: scheme!.secret }
 }
 
 function handValues(channel: Channel, address: string): { field: string; value: string }[] {

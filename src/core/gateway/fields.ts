@@ -1,6 +1,6 @@
 import type { InboundCall } from "../channels/call.ts"
 import { isObject } from "../message/json.ts"
-import type { Where } from "./profile.ts"
+import type { Conditions, Where } from "./profile.ts"
 
 /** A call's content as a profile looks at it: the fields of a form, or a JSON value. */
 export type Source = { form: { [name: string]: string } } | { json: unknown }
@@ -69,4 +69,24 @@ export function pointedAt(json: unknown, pointer: string): unknown {
     else return undefined
   }
   return found
+}
+
+/** Whether what stands at a place is one of the values. */
+export function holds(
+  source: Source,
+  where: string,
+  values: Conditions[string],
+  settings: { [name: string]: unknown },
+): boolean {
+  const found = at(source, where, settings)
+  return found !== undefined && values.some((value) => String(value) === String(found))
+}
+
+/** Whether each of the places has one of its values. */
+export function allHold(
+  source: Source,
+  conditions: Conditions | undefined,
+  settings: { [name: string]: unknown },
+): boolean {
+  return Object.entries(conditions ?? {}).every(([where, values]) => holds(source, where, values, settings))
 }

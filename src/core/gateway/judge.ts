@@ -3,6 +3,7 @@ import type { Channel, Outcome } from "../channels/kind.ts"
 import type { OutgoingCall, ProviderAnswer } from "../channels/call.ts"
 import { at, textAt } from "./fields.ts"
 import type { Profile } from "./profile.ts"
+import { meaningOfState } from "./accountState.ts"
 import { profileOf } from "./shipped.ts"
 import { readXml } from "./xml.ts"
 
@@ -21,6 +22,10 @@ export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>,
   const read = outbound?.answer.body === "xml" ? xmlIn(answer.body) : readAnswer(answer.body)
   const source = { json: read }
   const { settings } = channel
+  const { state } = profileOf(channel)
+  const word = textAt(source, state?.answer, settings)
+  const alarm = word === undefined ? undefined : meaningOfState(word, undefined, channel)?.alarm
+  if (alarm) return { outcome: "lockedOut", why: alarm.says, remedy: alarm.remedy }
   const code = textAt(source, outbound?.answer.code, settings)
   const says = wordsIn(at(source, outbound?.answer.says, settings))
   const known = meaningOf(outbound, code)

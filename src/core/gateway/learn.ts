@@ -30,9 +30,19 @@ export interface Proposal {
   body: BodyForm
   fields: SampleField[]
   roles: { [role in FieldRole]?: string }
+  /** What tells our own words, which such gateways send back, from other people's. */
+  own?: OwnMark
   proofs: ProofGuess[]
   /** What cannot be proposed, in words. */
   lacks: string[]
+  /** What was proposed and may be wrong, in words: a person should look. */
+  doubts: string[]
+}
+
+/** A field that says whose words they are, and the values with which they are our own. */
+export interface OwnMark {
+  where: string
+  values: (string | boolean)[]
 }
 
 /** How the reply reaches the gateway. */
@@ -60,17 +70,25 @@ export function echoIn(call: InboundCall): string | undefined {
  * rest, and by what the call seems to be proven.
  *
  * @param secrets the channel's: those that match settle how calls are signed
+ * @param ownNumber the account's, where it is known: it is never the sender
  */
-export function propose(call: InboundCall, secrets: { [name: string]: string }, publicBase: string): Proposal {
+export function propose(
+  call: InboundCall,
+  secrets: { [name: string]: string },
+  publicBase: string,
+  ownNumber?: string,
+): Proposal {
   const body = formOf(call)
   const content = contentOf(call, body)
   const lacks: string[] = []
-  if ("unreadable" in content) return { body, fields: [], roles: {}, proofs: [], lacks: [content.unreadable] }
+  if ("unreadable" in content)
+    return { body, fields: [], roles: {}, proofs: [], lacks: [content.unreadable], doubts: [] }
   const fields =
     "form" in content
       ? Object.entries(content.form).map(([where, value]) => ({ where, value }))
       : flat(content.json, "")
-  const found = rolesIn(fields)
+  const { found, doubts } = rolesIn(fields, ownNumber)
+  const own = ownIn(fields)
   if (found.from === undefined) lacks.push("none of the fields looks like a sender: name it")
   if (found.text === undefined) lacks.push("none of the fields looks like a text: name it")
   if (found.id === undefined)
@@ -88,9 +106,27 @@ export function propose(call: InboundCall, secrets: { [name: string]: string }, 
       ...(byWhere.has(field.where) ? { role: byWhere.get(field.where)! } : {}),
     })),
     roles: found,
+    ...(own ? { own } : {}),
     proofs,
     lacks,
+    doubts,
   }
+}
+
+/** Fields that say whether words are our own, by what gateways call them. */
+const ownNames = /^(from_?me|is_?own|own|self|is_?self|is_?echo|echo|outgoing|is_?outgoing|sent_?by_?me|by_?me)$/i
+const directionNames = /^(direction|dir|way|flow)$/i
+
+/** What tells our own words: the sample is another person's, so ours have the other value. */
+function ownIn(fields: SampleField[]): OwnMark | undefined {
+  for (const { where, value } of fields) {
+    const last = where.split("/").at(-1)!
+    if (ownNames.test(last) && /^(true|false|0|1|yes|no)$/i.test(value))
+      return { where, values: /^(0|1)$/.test(value) ? ["1"] : /^(yes|no)$/i.test(value) ? ["yes"] : [true] }
+    if (directionNames.test(last) && /^(in|inbound|incoming|received|mo)$/i.test(value))
+      return { where, values: ["out", "outbound", "outgoing", "sent", "mt"] }
+  }
+  return undefined
 }
 
 function formOf(call: InboundCall): BodyForm {
@@ -173,23 +209,63 @@ function isUnique(value: string): boolean {
   return /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(value) || /^(?=.*\d)(?=.*[a-z])[\w.-]{16,64}$/i.test(value)
 }
 
-function rolesIn(fields: SampleField[]): { [role in FieldRole]?: string } {
+/** How much better the best must be than the next, or a person should look. */
+const clear = 1.5
+
+function rolesIn(
+  fields: SampleField[],
+  ownNumber: string | undefined,
+): { found: { [role in FieldRole]?: string }; doubts: string[] } {
   const found: { [role in FieldRole]?: string } = {}
+  const doubts: string[] = []
   const taken = new Set<string>()
+  const own = fields.filter(({ value }) => isNumber(value, ownNumber)).map(({ where }) => where)
   for (const role of roles) {
-    const [best] = fields
-      .filter(({ where }) => !taken.has(where))
-      .map(({ where, value }) => ({ where, score: scoreOf(role, where, value) }))
+    const [best, next] = fields
+      .filter(({ where }) => !taken.has(where) && !(role === "from" && own.includes(where)))
+      .map(({ where, value }) => ({ where, value, score: scoreOf(role, where, value, fields) }))
       .sort((a, b) => b.score - a.score)
     // Words that stand in no other role are the text, whatever the field is called.
     if (!best || best.score < (role === "text" ? 2 : 4)) continue
     found[role] = best.where
     taken.add(best.where)
+    // The same value twice is no question.
+    const close = next && next.score > best.score - clear && next.value !== best.value
+    if (close && (role === "from" || role === "text"))
+      doubts.push(`the ${role === "from" ? "sender" : "text"} is ${best.where}, or ${next.where}`)
   }
-  return found
+  return { found, doubts }
 }
 
-function scoreOf(role: FieldRole, where: string, value: string): number {
+/** Whether a value is this number, however either is written. */
+function isNumber(value: string, number: string | undefined): boolean {
+  if (number === undefined) return false
+  const digits = (text: string) =>
+    text
+      .replace(/@[\w.]+$/, "")
+      .replace(/\D/g, "")
+      .replace(/^00/, "")
+  return digits(number).length > 5 && digits(value) === digits(number)
+}
+
+/** Things that hold a number and a name are people. */
+function isPerson(where: string, fields: SampleField[]): boolean {
+  const parent = where.slice(0, where.lastIndexOf("/"))
+  return (
+    parent !== "" &&
+    fields.some(
+      (other) =>
+        other.where !== where &&
+        other.where.startsWith(`${parent}/`) &&
+        names.name.some((one) => one.test(other.where.split("/").at(-1)!)),
+    )
+  )
+}
+
+/** Steps of a path in which the other side stands, or the account itself. */
+const ownSide = /^(to|recipient|receiver|destination|account|instance|me|device|session|bot|owner|self)$/i
+
+function scoreOf(role: FieldRole, where: string, value: string, fields: SampleField[]): number {
   const steps = where.split("/").filter((step) => step !== "" && step !== "0")
   const last = steps.at(-1) ?? where
   const [exact, near] = names[role]
@@ -200,9 +276,11 @@ function scoreOf(role: FieldRole, where: string, value: string): number {
   const named = exact!.test(last) ? 5 : near!.test(last) ? 3 : 0
   if (role === "text" && named === 0 && names.name.some((one) => one.test(last))) return 0
   const spoiled = spoils[role]?.test(`${parent} ${last}`) ? -9 : 0
+  const ours = role === "from" || role === "name" ? (steps.some((step) => ownSide.test(step)) ? -6 : 0) : 0
+  const person = role === "from" && isPerson(where, fields) ? 1.5 : 0
   // What stands beside the sender's number is the sender's name.
   const beside = role === "name" && named > 0 && names.from.some((one) => one.test(parent)) ? 2 : 0
-  return Math.max(named, inside) + beside + fits[role](value) + spoiled - steps.length * 0.1
+  return Math.max(named, inside) + beside + person + ours + fits[role](value) + spoiled - steps.length * 0.1
 }
 
 const signatureHeader = /sign|hmac|digest|hash/i
@@ -339,8 +417,9 @@ export function writeProfile(given: {
   addresses: "numbers" | "names"
   /** The list the places are relative to, where several messages come in one call. */
   each?: string | undefined
+  own?: OwnMark | undefined
 }): { source: string; profile: Profile } | { faults: string[] } {
-  const { name, body, places, proof, sending, addresses, each } = given
+  const { name, body, places, proof, sending, addresses, each, own } = given
   const { from, text, id, time, name: who, place, media, mime } = places
   const secrets: Profile["secrets"] = { [proof.secret]: { says: "what the gateway's calls are proven by" } }
   const key = sending.bearer ?? sending.basic?.[1]
@@ -368,6 +447,7 @@ export function writeProfile(given: {
         ...(time ? { time } : {}),
         ...(who ? { name: who } : {}),
         ...(place ? { place } : {}),
+        ...(own ? { own: { [own.where]: own.values } } : {}),
         ...(media ? { media: { address: media, mime: mime ?? "" } } : {}),
       },
     },

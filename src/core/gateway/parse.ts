@@ -5,7 +5,8 @@ import { saidText } from "../message/command.ts"
 import type { Media, MediaKind, Message } from "../message/message.ts"
 import { contentOf } from "./content.ts"
 import type { Source } from "./fields.ts"
-import { at, fillTemplate, textAt } from "./fields.ts"
+import { allHold, at, fillTemplate, holds, textAt } from "./fields.ts"
+import { stateTold } from "./accountState.ts"
 import { handshakeIn } from "./handshake.ts"
 import { e164, isShortCode, wayIn } from "./numbers.ts"
 import type { Conditions, MessagePlaces, StatusPlaces, Where } from "./profile.ts"
@@ -24,6 +25,13 @@ export function parse(call: InboundCall, channel: Channel, wishes?: Wishes): Par
   }
   const source = contentOf(call, inbound.body)
   if ("unreadable" in source) return { ...parsed, unreadable: source.unreadable }
+  const told = stateTold(source, channel)
+  if (told) {
+    parsed.notes.push(`the gateway says the account is "${told.state}"`)
+    if (told.alarm) parsed.alarms = [told.alarm]
+    else parsed.recovered = `the gateway says the account is "${told.state}"`
+    return parsed
+  }
   const { status, ended } = inbound
   if (ended?.when.some((where) => at(source, where, channel.settings) !== undefined)) {
     const why = textAt(source, ended.why, channel.settings)
@@ -60,15 +68,6 @@ function each(
     .filter((one) => allHold(one, places.only, settings))
 }
 
-function holds(source: Source, where: string, values: Conditions[string], settings: Channel["settings"]): boolean {
-  const found = at(source, where, settings)
-  return found !== undefined && values.some((value) => String(value) === String(found))
-}
-
-function allHold(source: Source, conditions: Conditions | undefined, settings: Channel["settings"]): boolean {
-  return Object.entries(conditions ?? {}).every(([where, values]) => holds(source, where, values, settings))
-}
-
 function readMessage(
   source: Source,
   places: MessagePlaces,
@@ -100,7 +99,9 @@ function readMessage(
     ...(replyTo ? { replyTo } : {}),
     ...(sentAt ? { sentAt } : {}),
   }
-  const own = Object.entries(places.own ?? {}).some(([where, values]) => holds(source, where, values, settings))
+  const own =
+    Object.entries(places.own ?? {}).some(([where, values]) => holds(source, where, values, settings)) ||
+    isOwnNumber(who.address, channel)
   const silent = who.noPath
     ? "its sender has no number to answer to"
     : wish === "help" && answered !== undefined
@@ -108,6 +109,13 @@ function readMessage(
       : own || undefined
   // Without an id of the gateway's own, every call tells of a message of its own.
   parsed.messages.push({ eventKey: id ?? "", message, ...(silent ? { own: silent } : {}) })
+}
+
+/** Whether a sender is the account itself: some gateways send back what it says. */
+function isOwnNumber(address: string, channel: Channel): boolean {
+  const { number, country } = channel.settings
+  if (typeof number !== "string" || number === "") return false
+  return address === number || address === e164(number, country as string | undefined)
 }
 
 function senderOf(given: string, channel: Channel): { address: string; noPath: boolean } {

@@ -45,8 +45,26 @@ export interface Profile {
     /** Words of `state` with which nothing can be sent, and what they mean. */
     bad?: { [state: string]: string }
   }
+  /** What the gateway tells of the account's state: with a bad one nothing can be sent until a person has acted. */
+  state?: AccountState
   /** Whether the gateway tells of delivery. */
   tells: boolean
+}
+
+/** Where an account's state is told, which words are bad, and what a person has to do then. */
+export interface AccountState {
+  /** In a call of its own. */
+  event?: { when?: Template[]; only?: Conditions; state: Where; why?: Where }
+  /** In answers to what is sent. */
+  answer?: Where
+  /** Seconds after which `check` asks again; without it nobody asks. */
+  every?: number
+  /** Words with which nothing can be sent, and what they mean. */
+  bad: { [state: string]: string }
+  /** Words with which all is well. */
+  good: string[]
+  /** Where and how the account is linked again. */
+  remedy: Template
 }
 
 export type Authorization = { basic: [string, string] } | { bearer: string }

@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { readDuration } from "../routing/duration.ts"
 
 const where = Joi.alternatives(Joi.string(), Joi.array().items(Joi.string()).min(1))
 const named = (extra: Joi.SchemaMap = {}) =>
@@ -153,6 +154,24 @@ export const profileSchema = Joi.object({
     ),
     codes: Joi.object({ refused: codes, lockedOut: codes, again: codes }),
   }),
+  state: Joi.object({
+    event: Joi.object({
+      when: Joi.array().items(Joi.string()),
+      only: conditions,
+      state: where.required(),
+      why: where,
+    }),
+    answer: where,
+    every: Joi.alternatives(Joi.number(), Joi.string()).custom((value: number | string, helpers) => {
+      const ms = readDuration(value)
+      if (ms === undefined || ms < 10_000)
+        return helpers.message({ custom: "{#says}" }, { says: `"${value}" is not a length of time of 10s or more` })
+      return ms / 1000
+    }),
+    bad: Joi.object().pattern(Joi.string(), Joi.string()).min(1).required(),
+    good: Joi.array().items(Joi.string()).single().min(1).required(),
+    remedy: Joi.string().required(),
+  }).or("event", "answer", "every"),
   check: Joi.object({
     method: Joi.valid("GET", "POST").default("GET"),
     address: Joi.string().required(),

@@ -3,6 +3,7 @@ import { isAlias, isMap, isScalar, isSeq } from "yaml"
 import { readYaml } from "../message/yaml.ts"
 import { messageEvents, mediaKinds } from "../message/message.ts"
 import { PhraseError, readPhrase, slotsOf } from "../phrase/read.ts"
+import { readDuration } from "./duration.ts"
 import { faultsOfPlaces } from "./fillText.ts"
 
 /** A bot folder's `bot.yaml`, read and checked. */
@@ -138,15 +139,6 @@ const schema = (handler: Joi.Schema) =>
       .default([]),
     unrouted: handler,
   })
-
-/** "1s", "500ms", "2m", "1h", "1d", or a number of seconds, as milliseconds. */
-export function readDuration(value: number | string): number | undefined {
-  if (typeof value === "number") return value * 1000
-  const match = /^\s*(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)\s*$/.exec(value)
-  if (!match) return undefined
-  const unit = { ms: 1, s: 1000, m: 60_000, h: 3_600_000, d: 86_400_000 }[match[2] as "ms" | "s" | "m" | "h" | "d"]
-  return Number(match[1]) * unit
-}
 
 /** Reads `bot.yaml`. */
 export function readBot(source: string, file: string, known: HandlersKnown): BotReading {

@@ -1,7 +1,8 @@
 import Joi from "joi"
 import type { Message } from "../message/message.ts"
 import type { Bot } from "./bot.ts"
-import { readBot, readDuration } from "./bot.ts"
+import { readBot } from "./bot.ts"
+import { readDuration } from "./duration.ts"
 import { faultsOfPlaces, fillText } from "./fillText.ts"
 import { RouteTable } from "./table.ts"
 

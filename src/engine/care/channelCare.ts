@@ -1,4 +1,4 @@
-import { randomBytes } from "node:crypto"
+import { createHash, randomBytes } from "node:crypto"
 import { setTimeout as pause } from "node:timers/promises"
 import { isDeepStrictEqual } from "node:util"
 import { isSent, keyHosts } from "../../core/channels/keyHosts.ts"
@@ -16,6 +16,7 @@ import {
   resumeChannel,
   stopChannel,
   waitingOn,
+  noteAddressShown,
 } from "../../store/channels.ts"
 import type { Database } from "../../store/database.ts"
 import { lastCalls } from "../../store/intakeReads.ts"
@@ -30,6 +31,7 @@ import type { ChannelComparison, ChannelView } from "./views.ts"
 import { tagOf, viewOf } from "./views.ts"
 import { judged, perform } from "../calls/perform.ts"
 import type { Poller } from "../inlet/poller.ts"
+import type { Alerts } from "../sender/alerts.ts"
 import type { Seal } from "../seal.ts"
 import { notFound, Trouble } from "../trouble.ts"
 
@@ -60,6 +62,7 @@ export class ChannelCare {
       poller: () => Poller | undefined
       publicUrl: () => string
       forwarding: Forwarding
+      alerts: Alerts
     },
   ) {}
 
@@ -71,8 +74,7 @@ export class ChannelCare {
   }): Promise<ChannelView> {
     const kind = kindNamed(given.kind)
     const profile = this.profileFor(kind, given.settings)
-    const { bot, lane, ...settings } = checkedSettings(kind, given.settings, profile)
-    const secrets = this.checkedSecrets(kind, given.secrets, settings, profile)
+    const { bot, lane, settings, secrets } = checked(kind, given.settings, given.secrets, profile)
     const sealed = Object.fromEntries(
       Object.entries(secrets).map(([name, value]) => [name, this.parts.seal.seal(value)]),
     )
@@ -111,18 +113,8 @@ export class ChannelCare {
     await this.parts.channels.refresh()
     const { row, channel, former } = this.known(key)
     if (given.ifMatch !== undefined && given.ifMatch !== tagOf(row)) throw changedMeanwhile(key)
-    const kind = kindNamed(row.kind)
-    const merged = Object.fromEntries(
-      Object.entries({ ...row.settings, bot: row.bot, lane: row.lane, ...given.settings }).filter(
-        ([, value]) => value !== null && value !== "",
-      ),
-    )
-    const profile = this.profileFor(kind, merged)
-    const { bot, lane, ...settings } = checkedSettings(kind, merged, profile)
-    const moved = movedTo(channel, settings, profile)
-    if (moved !== undefined) refuseSealed(kind, channel, profile, given.secrets ?? {}, moved)
-    const stay = Object.entries(channel.secrets).filter(([name]) => moved === undefined || !(name in kind.madeSecrets))
-    const secrets = this.checkedSecrets(kind, { ...Object.fromEntries(stay), ...given.secrets }, settings, profile)
+    const profile = this.profileFor(kindNamed(row.kind), mergedSettings(row, given))
+    const { bot, lane, settings, secrets } = changedTo({ row, channel }, given, profile)
     const sealed = Object.fromEntries(
       Object.entries(secrets).map(([name, value]) => [
         name,
@@ -150,6 +142,11 @@ export class ChannelCare {
     await this.changed()
     if (other) await this.learnIdentity(key)
     return this.show(key)
+  }
+
+  /** Throws what a change would be refused with, were the profile the channel speaks by this one. */
+  wouldChange(key: string, given: ChannelChange, profile: Profile): void {
+    changedTo(this.known(key), given, profile)
   }
 
   /**
@@ -199,7 +196,9 @@ export class ChannelCare {
     const found = await this.parts.identities.ask(known)
     if ("fault" in found)
       throw new Trouble("provider-refused", `The check of "${key}" failed: ${found.fault}.`, found.remedy)
-    const resumed = known.row.state === "locked out" && (await resumeChannel(this.parts.database, key))
+    // With keys that work, the account may be one that can send nothing all the same.
+    if (found.alarm) await this.parts.alerts.lockOut(key, found.alarm.says, found.alarm.remedy)
+    const resumed = known.row.state === "locked out" && !found.alarm && (await resumeChannel(this.parts.database, key))
     if (resumed) {
       await this.changed()
       this.wake()
@@ -254,6 +253,27 @@ export class ChannelCare {
     const found = account.readLookUp(await perform(account.lookUp(channel), channel, undefined))
     if ("fault" in found) return { differences: [], fault: { says: found.fault, remedy: found.remedy }, ...byHand }
     return { onRecord: found.onRecord, differences: account.compare?.(channel, found.onRecord, inlet) ?? [], ...byHand }
+  }
+
+  /** The whole address with the word that stands in it; once, since whoever has it can write to the bot. */
+  async wholeAddress(key: string): Promise<{ address: string }> {
+    const { row, channel } = this.known(key)
+    const whole = kindNamed(row.kind).account.wholeAddress?.(channel, this.inletOf(row))
+    if (!whole)
+      throw new Trouble(
+        "not-found",
+        `No secret stands in the address of "${key}".`,
+        `Its address is ${this.inletOf(row)}.`,
+      )
+    const { sealed } = row
+    const mark = createHash("sha256").update(sealed[whole.secret]!).digest("base64url").slice(0, 22)
+    if (!(await noteAddressShown(this.parts.database, key, mark)))
+      throw new Trouble(
+        "decided",
+        `The whole address of "${key}" was shown before, and is shown once.`,
+        `Set the secret again ("wobbet channel change ${key} --secret ${whole.secret}=…"): then it can be shown once more.`,
+      )
+    return { address: whole.address }
   }
 
   async pause(key: string, by: string): Promise<ChannelView> {
@@ -325,28 +345,6 @@ export class ChannelCare {
       `"wobbet profile list" shows those there are. Write one under profiles/ of the bot folder, or let the channel learn it.`,
       "settings.profile",
     )
-  }
-
-  private checkedSecrets(
-    kind: ChannelKind,
-    given: { [name: string]: string },
-    settings: { [name: string]: unknown },
-    profile: Profile | undefined,
-  ): { [name: string]: string } {
-    const made = Object.fromEntries(
-      Object.entries(kind.madeSecrets)
-        .filter(([name]) => !given[name])
-        .map(([name, length]) => [name, randomBytes(length).toString("base64url").slice(0, length)]),
-    )
-    const { value, fault } = readSecrets(kind, { ...made, ...given }, settings, profile)
-    if (fault)
-      throw new Trouble(
-        "bad-input",
-        `The secret is not right: ${fault.says}.`,
-        "Copy it again from the provider, without spaces around it.",
-        `secrets.${fault.field}`,
-      )
-    return value as { [name: string]: string }
   }
 
   private async changed(): Promise<void> {
@@ -428,18 +426,74 @@ function kindNamed(name: string): ChannelKind {
   return kind
 }
 
-function checkedSettings(
+/** A channel's settings and secrets as they are stored, or all that is wrong with them at once. */
+function checked(
   kind: ChannelKind,
-  given: { [name: string]: unknown },
+  givenSettings: { [name: string]: unknown },
+  givenSecrets: { [name: string]: string },
   profile: Profile | undefined,
-): { [name: string]: unknown } {
-  const { value, fault } = readSettings(kind, given, profile)
-  if (fault)
+): { bot: unknown; lane: unknown; settings: { [name: string]: unknown }; secrets: { [name: string]: string } } {
+  const made = Object.fromEntries(
+    Object.entries(kind.madeSecrets)
+      .filter(([name]) => !givenSecrets[name])
+      .map(([name, length]) => [name, randomBytes(length).toString("base64url").slice(0, length)]),
+  )
+  const settings = readSettings(kind, givenSettings, profile)
+  const secrets = readSecrets(
+    kind,
+    { ...made, ...givenSecrets },
+    settings.fault ? givenSettings : settings.value,
+    profile,
+  )
+  const faults = [
+    ...(settings.fault ? [{ ...settings.fault, of: "setting", field: `settings.${settings.fault.field}` }] : []),
+    ...(secrets.fault ? [{ ...secrets.fault, of: "secret", field: `secrets.${secrets.fault.field}` }] : []),
+  ]
+  const [first] = faults
+  if (first) {
+    const missing = faults.filter((fault) => fault.missing)
+    const remedies = [
+      ...(missing.length > 0 ? ["Give what is missing, with --set name=value or --secret name=value."] : []),
+      ...(faults.some((fault) => fault.of === "secret" && !fault.missing)
+        ? ["Copy the secret again from the provider, without spaces around it."]
+        : []),
+      ...(faults.some((fault) => fault.of === "setting")
+        ? [`docs/connect-${kind.kind}.md lists the settings of a ${kind.kind} channel.`]
+        : []),
+    ]
     throw new Trouble(
       "bad-input",
-      `The setting is not right: ${fault.says}.`,
-      `docs/connect-${kind.kind}.md lists the settings of a ${kind.kind} channel.`,
-      `settings.${fault.field}`,
+      `${faults.map((fault) => `The ${fault.of} is ${fault.missing ? "missing" : "not right"}: ${fault.says}`).join(". ")}.`,
+      remedies.join(" "),
+      first.field.replace(/\.$/, ""),
     )
-  return value
+  }
+  const { bot, lane, ...rest } = settings.value
+  return { bot, lane, settings: rest, secrets: secrets.value as { [name: string]: string } }
+}
+
+/** A channel's settings with a change; what is given as null or as nothing goes back to its default. */
+function mergedSettings(row: ChannelRow, given: ChannelChange): { [name: string]: unknown } {
+  return Object.fromEntries(
+    Object.entries({ ...row.settings, bot: row.bot, lane: row.lane, ...given.settings }).filter(
+      ([, value]) => value !== null && value !== "",
+    ),
+  )
+}
+
+/** What a channel becomes by a change; throws where that may not be. A secret given as nothing is taken away. */
+function changedTo(
+  { row, channel }: Pick<KnownChannel, "row" | "channel">,
+  given: ChannelChange,
+  profile: Profile | undefined,
+): ReturnType<typeof checked> {
+  const kind = kindNamed(row.kind)
+  const merged = mergedSettings(row, given)
+  const { value: settings } = readSettings(kind, merged, profile)
+  const { bot: _bot, lane: _lane, ...own } = settings
+  const moved = Object.keys(own).length > 0 ? movedTo(channel, own, profile) : undefined
+  if (moved !== undefined) refuseSealed(kind, channel, profile, given.secrets ?? {}, moved)
+  const stay = Object.entries(channel.secrets).filter(([name]) => moved === undefined || !(name in kind.madeSecrets))
+  const secrets = Object.entries({ ...Object.fromEntries(stay), ...given.secrets }).filter(([, value]) => value !== "")
+  return checked(kind, merged, Object.fromEntries(secrets), profile)
 }

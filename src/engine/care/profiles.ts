@@ -2,7 +2,7 @@ import { mkdir, writeFile } from "node:fs/promises"
 import { join } from "node:path"
 import { isSent, keyHosts } from "../../core/channels/keyHosts.ts"
 import { kindOf } from "../../core/channels/registry.ts"
-import type { FieldRole, Proposal, Sending } from "../../core/gateway/learn.ts"
+import type { FieldRole, OwnMark, Proposal, Sending } from "../../core/gateway/learn.ts"
 import { propose, writeProfile } from "../../core/gateway/learn.ts"
 import type { Profile, ProfileFault, VerifyScheme } from "../../core/gateway/profile.ts"
 import { readProfile } from "../../core/gateway/readProfile.ts"
@@ -39,6 +39,7 @@ export interface LearningView {
 export interface Agreement {
   name: string
   places: { [role in FieldRole]?: string }
+  own?: OwnMark
   proof?: VerifyScheme
   sending: Sending
   addresses: "numbers" | "names"
@@ -153,7 +154,7 @@ export class Profiles {
     if (!sample) return view
     const { call, at } = sample
     const hidden = Object.values(channel.secrets)
-    const proposal = propose(call, channel.secrets, channel.publicBase ?? "")
+    const proposal = propose(call, channel.secrets, channel.publicBase ?? "", numberOf(channel.settings))
     const safe = (text: string) =>
       hidden.reduce((shown, secret) => (secret.length > 3 ? shown.replaceAll(secret, "•••") : shown), text)
     return {
@@ -179,7 +180,7 @@ export class Profiles {
     if (Object.hasOwn(profiles, given.name))
       throw new Trouble("taken", `A profile "${given.name}" ships with Wobbet.`, "Give this one another name.", "name")
     const secrets = { ...channel.secrets, ...given.secrets }
-    const proposal = propose(sample.call, secrets, channel.publicBase ?? "")
+    const proposal = propose(sample.call, secrets, channel.publicBase ?? "", numberOf(channel.settings))
     const proof = given.proof ?? proposal.proofs[0]?.scheme
     if (!proof)
       throw new Trouble(
@@ -194,6 +195,7 @@ export class Profiles {
       body: proposal.body,
       proof,
       each: relative(given.places).each,
+      own: relativeTo(relative(given.places).each, given.own),
     })
     if ("faults" in written)
       throw new Trouble(
@@ -202,11 +204,11 @@ export class Profiles {
         "Correct the places named.",
         "places",
       )
+    const change = { settings: { ...given.settings, profile: given.name }, secrets: given.secrets }
+    // Before anything is written: a channel that would be refused leaves no profile behind.
+    care.wouldChange(key, change, written.profile)
     const file = await this.keep(given.name, written.source, "learned")
-    const shown = await care.change(key, {
-      settings: { ...given.settings, profile: given.name },
-      secrets: given.secrets,
-    })
+    const shown = await care.change(key, change)
     await dropSample(this.parts.database, key)
     const first = await inlet.receive(key, sample.call, new Date())
     return { channel: shown, profile: given.name, ...(file ? { file } : {}), first: { status: first.status } }
@@ -244,4 +246,14 @@ function relative(places: { [role in FieldRole]?: string }): {
     each: list,
     places: Object.fromEntries(given.map(([role, where]) => [role, where.slice(list.length + 2)])),
   }
+}
+
+/** A place within the list's entries. */
+function relativeTo(each: string | undefined, own: OwnMark | undefined): OwnMark | undefined {
+  if (own === undefined || each === undefined || !own.where.startsWith(`${each}/0/`)) return own
+  return { ...own, where: own.where.slice(each.length + 2) }
+}
+
+function numberOf({ number }: { [name: string]: unknown }): string | undefined {
+  return typeof number === "string" ? number : undefined
 }

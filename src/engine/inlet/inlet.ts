@@ -91,6 +91,7 @@ export class Inlet {
       mediaCame?: () => void
       /** Told what the operator must hear. */
       alarmed?: (channel: string, alarm: Alarm) => void
+      recovered?: (channel: string, says: string) => void
       /** Whether turns are so far behind that callers should wait a little for their answer. */
       behind?: () => boolean
       sampling: Sampling
@@ -340,9 +341,10 @@ export class Inlet {
 
   /** What else in these calls somebody waits for. */
   private tell(drafts: Draft[]): void {
-    const { proven, alarmed } = this.parts
+    const { proven, alarmed, recovered } = this.parts
     for (const { channel, parsed } of drafts) {
       for (const alarm of parsed.alarms ?? []) alarmed?.(channel, alarm)
+      if (parsed.recovered !== undefined) recovered?.(channel, parsed.recovered)
       const proofs = parsed.statuses.flatMap(({ about, status }) =>
         "mark" in about && about.mark !== undefined && status !== "failed"
           ? [{ mark: about.mark, ...(about.id ? { providerId: about.id } : {}) }]

@@ -3,7 +3,7 @@ import { request } from "undici"
 import { escapeMarkup } from "../../core/message/markup.ts"
 import { conversationAt, conversationById } from "../../store/conversations.ts"
 import type { Database } from "../../store/database.ts"
-import { stopChannel } from "../../store/channels.ts"
+import { resumeChannel, stopChannel } from "../../store/channels.ts"
 import { addToLine } from "../../store/outbox.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
@@ -43,6 +43,16 @@ export class Alerts {
         known,
         `The channel ${key} is locked out: ${why}. ${remedy} Nothing is sent meanwhile; what waits stays.`,
       )
+  }
+
+  /** What locked the channel out is over: it resumes, and who was told of it is told of this. */
+  async recovered(key: string, says: string): Promise<void> {
+    const { database, channels, bell } = this.parts
+    const known = channels.get(key)
+    if (known?.row.state !== "locked out" || !(await resumeChannel(database, key, "locked out"))) return
+    await channels.refresh()
+    for (const ring of ["channels", "live", "work", "sends"] as const) bell.ring(ring)
+    await this.raise(known, `The channel ${key} works again: ${says}. What waited is handled and sent.`)
   }
 
   private async post(address: string, about: KnownChannel, text: string): Promise<void> {

@@ -34,6 +34,14 @@ export class Proofs {
     }
   }
 
+  /** The provider says that the account works again. */
+  async recovered(channel: string, says: string): Promise<void> {
+    const { alerts, log } = this.parts
+    await alerts
+      .recovered(channel, says)
+      .catch((error: unknown) => log.error({ err: error, channel }, `the channel could not be resumed: ${says}`))
+  }
+
   /** The provider says that the channel needs a person. */
   async alarmed(channel: string, { lockedOut, says, remedy }: Alarm): Promise<void> {
     const { channels, alerts, log } = this.parts

@@ -1,5 +1,5 @@
 import { standsAlone } from "../../core/message/gather.ts"
-import { readDuration } from "../../core/routing/bot.ts"
+import { readDuration } from "../../core/routing/duration.ts"
 import type { PendingMessage } from "../../store/lines.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { ReadyRelease } from "../handlers/handler.ts"

@@ -1,6 +1,6 @@
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Message } from "../../core/message/message.ts"
-import { readDuration } from "../../core/routing/bot.ts"
+import { readDuration } from "../../core/routing/duration.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import type { TurnOutcome, TurnResult } from "../../store/turns.ts"
 import type { KnownChannel } from "../channels.ts"

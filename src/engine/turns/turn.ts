@@ -16,6 +16,7 @@ import { parkOptedOut } from "../../store/outbox.ts"
 import type { TurnRecord, TurnResult } from "../../store/turns.ts"
 import { choicesBehind } from "../../store/turns.ts"
 import { forgetUnderWay, noteUnderWay } from "../../store/underWay.ts"
+import { withoutEchoes } from "./echoes.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { HandlerAnswer, TurnInput } from "../handlers/handler.ts"
 import { HandlerFault } from "../handlers/handler.ts"
@@ -64,7 +65,8 @@ export async function takeTurn(
   group: PendingMessage[],
 ): Promise<TurnResult> {
   const startedAt = new Date()
-  const messages = await named(parts, known, await withChoices(parts.database, line, group))
+  const heard = await withoutEchoes(parts.database, known, line.conversation, group)
+  const messages = await named(parts, known, await withChoices(parts.database, line, heard))
   const pace = paceOf(line, messages.at(-1)!.message, startedAt)
   const turn: Turn = { line, known, release, messages, blank: blankOf(line, release, group, startedAt) }
   Object.assign(turn.blank, pace)

@@ -59,7 +59,9 @@ export const channelRoutes: ApiRoute[] = [
     headers: { "If-Match": ifMatch },
     body: Joi.object({
       settings,
-      secrets,
+      secrets: Joi.object()
+        .pattern(Joi.string(), Joi.string().allow(""))
+        .description("secrets by name; one given as nothing is taken away"),
       keepFormer: Joi.boolean().description("whether secrets that are replaced go on to verify calls until dropped"),
       dropFormer: Joi.boolean().description("whether secrets that were kept so no longer verify calls"),
     }).min(1),
@@ -136,6 +138,17 @@ export const channelRoutes: ApiRoute[] = [
     answers: "What the provider has on record, and in words where it differs.",
     troubles: ["provider-refused"],
     handle: ({ engine, params }) => engine.care.compare(params.key!),
+  }),
+  route("POST /channels/{key}/address", {
+    summary: "The whole address to enter at a gateway, with the word that stands in it; shown once",
+    role: "developer",
+    answers: "The address, encoded. It is told once for each secret.",
+    troubles: ["decided"],
+    handle: async ({ engine, params, by }) => {
+      const shown = await engine.care.wholeAddress(params.key!)
+      await record(engine.database, by, "address shown", { key: params.key })
+      return shown
+    },
   }),
   route("POST /channels/{key}/pause", {
     summary: "Stop handling and sending; what arrives waits",

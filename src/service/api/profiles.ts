@@ -61,6 +61,15 @@ export const profileRoutes: ApiRoute[] = [
     body: Joi.object({
       name: name.required(),
       places: Joi.object(Object.fromEntries(roles.map((role) => [role, Joi.string().max(500)]))).required(),
+      own: Joi.object({
+        where: Joi.string().max(500).required().description("the field that says whose words they are"),
+        values: Joi.array()
+          .items(Joi.string().max(100), Joi.boolean())
+          .min(1)
+          .max(10)
+          .required()
+          .description("the values with which they are our own"),
+      }).description("what tells our own words, which some gateways send back"),
       proof: Joi.object().unknown(true).description("how calls are proven; the first that was proposed when left out"),
       addresses: Joi.valid("numbers", "names").default("numbers"),
       sending: Joi.object({
