@@ -203,6 +203,41 @@ describe("a bridge that brings our own words", () => {
   })
 })
 
+test("other fields of a call reach conditions, texts and handlers", async () => {
+  const bot = {
+    "bot.yaml": `bot: fields-bot
+routes:
+  - { name: spring, meets: { fields: { campaign: [spring, easter], sim: 2 } }, handler: { text: "Spring offer on {{message.fields.sim}}" } }
+  - { name: others, meets: { event: text }, handler: rest }
+`,
+    "handlers/rest.ts":
+      'import { handler } from "wobbet"\nexport default handler(({ message }) => `rest ${JSON.stringify(message.fields ?? {})}`)\n',
+  }
+  const own = await startService({ bot: tempFolder(bot) })
+  const before = service
+  service = own
+  try {
+    const made = await channelFor("meta", profile("meta", "", ", fields: { campaign: /meta/campaign, sim: /sim }"))
+    await made.call(says("one", "f-1", { meta: { campaign: "spring" }, sim: 2 }))
+    await eventually(async () => made.sent.length === 1, "the first answer")
+    await made.call(says("two", "f-2", { meta: { campaign: "autumn" }, sim: 2 }))
+    await eventually(async () => made.sent.length === 2, "the second answer")
+    await made.call(says("three", "f-3"))
+    await eventually(async () => made.sent.length === 3, "the third answer")
+    expect(made.sent.map(({ text }) => text)).toEqual([
+      "Spring offer on 2",
+      'rest {"campaign":"autumn","sim":"2"}',
+      "rest {}",
+    ])
+    const [message] = (await own.client.messages({ channel: "meta", text: "two", direction: "in" })).items
+    const { decision } = (await own.client.passage(message!.id)).paths[0]!
+    expect(decision[0]!.why).toBe('fields.campaign is "autumn", not ["spring","easter"]')
+  } finally {
+    service = before
+    await own.stop()
+  }
+}, 60_000)
+
 describe("learning", () => {
   const secret = "signing-secret-of-the-hub"
   const send = (key: string, body: object) => {

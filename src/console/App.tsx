@@ -2,7 +2,7 @@ import { lazy, Suspense, useEffect, useLayoutEffect, useRef, useState } from "re
 import { Navigate, NavLink, Route, Routes, useLocation, useNavigate, useNavigationType } from "react-router"
 import { ApiError } from "../client/client.ts"
 import { forgetSeen, useData } from "./data.ts"
-import { forgetBoxes } from "./drafts.ts"
+import { boxesOf, forgetBoxes } from "./drafts.ts"
 import { openLive, tryNow, useLive } from "./live.ts"
 import { Conversations } from "./pages/Conversations.tsx"
 import { Parked } from "./pages/Parked.tsx"
@@ -29,6 +29,7 @@ export function App() {
   const [away, setAway] = useState(false)
   const enter = (found: Visitor & { csrf?: string }) => {
     service.csrf = found.csrf
+    boxesOf(found.name)
     setEnded(false)
     setVisitor(found)
   }

@@ -17,6 +17,15 @@ export interface Box {
 }
 
 const beginning = "wobbet-box "
+let owner = ""
+
+/** Whose boxes these are: somebody else who signs in at the same browser has boxes of their own. */
+export function boxesOf(visitor: string): void {
+  if (visitor !== owner) boxes.clear()
+  owner = visitor
+}
+
+const nameOf = (conversation: string) => `${beginning}${owner} ${conversation}`
 const boxes = new Map<string, Box>()
 const busy = new Set<string>()
 const watchers = new Set<() => void>()
@@ -27,12 +36,12 @@ function boxOf(conversation: string): Box {
   if (known) return known
   let box: Box = { draft: "", pending: [] }
   try {
-    const { draft, pending } = JSON.parse(kept.get(beginning + conversation) ?? "{}") as Partial<Box>
+    const { draft, pending } = JSON.parse(kept.get(nameOf(conversation)) ?? "{}") as Partial<Box>
     box = {
       draft: draft ?? "",
       pending: (pending ?? []).map((one) => ({
         ...one,
-        failed: "The page was left before the service answered. Sent again, it arrives once.",
+        failed: one.failed ?? "The page was left before the service answered. Sent again, it arrives once.",
       })),
     }
   } catch {
@@ -46,7 +55,7 @@ function put(conversation: string, change: (box: Box) => Box): void {
   const box = change(boxOf(conversation))
   boxes.set(conversation, box)
   const nothing = box.draft === "" && box.pending.length === 0
-  kept.set(beginning + conversation, nothing ? undefined : JSON.stringify(box))
+  kept.set(nameOf(conversation), nothing ? undefined : JSON.stringify(box))
   watchers.forEach((watcher) => watcher())
 }
 
@@ -121,8 +130,8 @@ function whyOf(error: Error & { status?: number; remedy?: string }): string {
   return `${error.message} ${error.remedy ?? ""}`.trim()
 }
 
-/** Drafts are somebody's own: they go when that person signs out. */
+/** Drafts go when the person who wrote them signs out. */
 export function forgetBoxes(): void {
-  kept.forget(beginning)
+  kept.forget(`${beginning}${owner} `)
   boxes.clear()
 }

@@ -98,6 +98,7 @@ function readMessage(
     from: { address: who.address, bot: false, ...(name ? { name } : {}) },
     ...(replyTo ? { replyTo } : {}),
     ...(sentAt ? { sentAt } : {}),
+    ...fieldsIn(source, places, channel),
   }
   const own =
     Object.entries(places.own ?? {}).some(([where, values]) => holds(source, where, values, settings)) ||
@@ -109,6 +110,22 @@ function readMessage(
       : own || undefined
   // Without an id of the gateway's own, every call tells of a message of its own.
   parsed.messages.push({ eventKey: id ?? "", message, ...(silent ? { own: silent } : {}) })
+}
+
+/** Characters of one further field. */
+const longestField = 2000
+
+/** The call's other fields that the profile names, as far as they are there. */
+function fieldsIn(
+  source: Source,
+  places: MessagePlaces,
+  { settings }: Channel,
+): { fields?: { [name: string]: string } } {
+  const found = Object.entries(places.fields ?? {}).flatMap(([name, where]) => {
+    const value = textAt(source, where, settings)
+    return value === undefined ? [] : [[name, value.slice(0, longestField)] as const]
+  })
+  return found.length > 0 ? { fields: Object.fromEntries(found) } : {}
 }
 
 /** Whether a sender is the account itself: some gateways send back what it says. */

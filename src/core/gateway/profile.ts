@@ -162,6 +162,8 @@ export interface MessagePlaces {
   /** Numbered fields, from 0; or, without a count, one thing. */
   media?: { count?: Where; address: Template; mime: Template }
   optOut?: Where
+  /** Other fields of the call, by the names under which conditions and handlers know them. */
+  fields?: { [name: string]: Where }
 }
 
 export interface StatusPlaces {

@@ -69,6 +69,9 @@ const message = Joi.object({
   location: Joi.object({ latitude: where.required(), longitude: where.required(), name: where }),
   media: Joi.object({ count: where, address: Joi.string().required(), mime: Joi.string().required() }),
   optOut: where,
+  fields: Joi.object()
+    .pattern(/^[a-z][A-Za-z0-9]*$/, where)
+    .max(50),
 })
 
 const status = Joi.object({

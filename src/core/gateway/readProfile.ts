@@ -234,7 +234,10 @@ function* places(profile: Profile): Generator<[Path, string]> {
   }
   const { message, status } = profile.inbound
   for (const [name, value] of Object.entries(message)) {
-    if (["unless", "only", "own", "groups", "media", "choice", "location"].includes(name)) continue
+    if (name === "fields")
+      for (const [field, where] of Object.entries(value as { [field: string]: unknown }))
+        yield* inside(where, ["inbound", "message", name, field])
+    if (["unless", "only", "own", "groups", "media", "choice", "location", "fields"].includes(name)) continue
     yield* inside(value, ["inbound", "message", name])
   }
   for (const name of ["each", "shared", "id", "mark", "status", "why"] as const)

@@ -12,7 +12,7 @@ export function together(messages: Message[]): Message {
   const texts = messages.map((message) => message.text).filter((text) => text !== undefined)
   const media = messages.flatMap((message) => message.media ?? [])
   const contacts = messages.flatMap((message) => message.contacts ?? (message.contact ? [message.contact] : []))
-  const found = <K extends "location" | "contact" | "referral">(key: K) =>
+  const found = <K extends "location" | "contact" | "referral" | "fields">(key: K) =>
     messages.findLast((message) => message[key] !== undefined)?.[key]
   const { marks: _marks, text: _text, ...rest } = last
   return {
@@ -24,6 +24,7 @@ export function together(messages: Message[]): Message {
     ...(found("contact") ? { contact: found("contact")! } : {}),
     ...(contacts.length > 1 ? { contacts } : {}),
     ...(found("referral") ? { referral: found("referral")! } : {}),
+    ...(found("fields") ? { fields: found("fields")! } : {}),
     ...(messages.some((message) => message.mentionsBot) ? { mentionsBot: true } : {}),
   }
 }

@@ -16,6 +16,8 @@ export interface Message {
   contacts?: Contact[]
   /** What was filled in: a form's or view's fields by their names, or what was ordered. */
   form?: { name?: string; fields: { [field: string]: unknown } }
+  /** Other fields of a gateway's call, by the names its profile gives them. */
+  fields?: { [name: string]: string }
   /** What brought the person here: a link with a word of ours in it, an advertisement. */
   referral?: { ref?: string; source?: string; id?: string; title?: string }
   reaction?: { emoji: string; removed: boolean; to: string }

@@ -49,6 +49,7 @@ export interface Condition {
   language?: string | string[]
   mentioned?: boolean
   state?: { [field: string]: unknown }
+  fields?: { [field: string]: unknown }
   any?: Condition[]
   all?: Condition[]
   not?: Condition
@@ -94,6 +95,7 @@ const condition: Joi.ObjectSchema = Joi.object({
   language: names,
   mentioned: Joi.boolean(),
   state: Joi.object().unknown(true).min(1),
+  fields: Joi.object().unknown(true).min(1),
   any: Joi.array().items(Joi.link("#condition")).min(1),
   all: Joi.array().items(Joi.link("#condition")).min(1),
   not: Joi.link("#condition"),
@@ -244,4 +246,6 @@ function inWords(detail: Joi.ValidationErrorItem): { says: string; remedy?: stri
 
 const topNames = ["bot", "gather", "turnsPerMinute", "deadline", "routes", "unrouted"]
 const conditionNames =
-  "phrase, command, choice, event, media, channel, kind, place, language, mentioned, state, any, all, not".split(", ")
+  "phrase, command, choice, event, media, channel, kind, place, language, mentioned, state, fields, any, all, not".split(
+    ", ",
+  )

@@ -2,7 +2,7 @@ import { escapeMarkup } from "../message/markup.ts"
 
 const messageFields = [
   ...["event", "providerId", "place", "from", "text", "command", "choice", "media", "location", "contact", "contacts"],
-  ...["form", "referral", "reaction", "replyTo", "quote", "forwarded", "people", "sentAt"],
+  ...["form", "fields", "referral", "reaction", "replyTo", "quote", "forwarded", "people", "sentAt"],
 ]
 const known: { [root: string]: readonly string[] | "anything" } = {
   contact: ["address", "name", "handle", "language", "bot"],

@@ -167,14 +167,16 @@ export class RouteTable {
           ? met(is ? "the bot is mentioned" : "the bot is not mentioned")
           : missed(is ? "the bot is mentioned" : "the bot is not mentioned")
       }
-      case "state": {
-        const fields = Object.entries(wanted as { [field: string]: unknown })
-        const wrong = fields.find(([field, value]) => !fitsState(state[field], value))
-        if (!wrong) return met(`state ${fields.map(([field]) => field).join(", ")}`)
-        const found = state[wrong[0]]
-        return missed(
-          `state.${wrong[0]} is ${found === undefined ? "not set" : JSON.stringify(found)}, not ${JSON.stringify(wrong[1])}`,
-        )
+      case "state":
+        return values("state", state, wanted as { [field: string]: unknown })
+      case "fields": {
+        // On a command line and in YAML a number is a number; a gateway's field is text.
+        const asText = (value: unknown): unknown => (Array.isArray(value) ? value.map(asText) : String(value))
+        const texts = Object.entries(wanted as { [field: string]: unknown }).map(([name, value]) => [
+          name,
+          asText(value),
+        ])
+        return values("fields", message.fields ?? {}, Object.fromEntries(texts) as { [field: string]: unknown })
       }
       case "any": {
         const findings = (wanted as Condition[]).map((one) => this.check(one, look))
@@ -267,6 +269,18 @@ function met(why: string, slots: Slots = {}): Finding {
 
 function missed(why: string): Finding {
   return { met: false, why, slots: {} }
+}
+
+/** Whether each of the values is there, under its name. */
+function values(of: string, there: { [field: string]: unknown }, wanted: { [field: string]: unknown }): Finding {
+  const fields = Object.entries(wanted)
+  const at = (field: string) => (Object.hasOwn(there, field) ? there[field] : undefined)
+  const wrong = fields.find(([field, value]) => !fitsState(at(field), value))
+  if (!wrong) return met(`${of} ${fields.map(([field]) => field).join(", ")}`)
+  const found = at(wrong[0])
+  return missed(
+    `${of}.${wrong[0]} is ${found === undefined ? "not set" : JSON.stringify(found)}, not ${JSON.stringify(wrong[1])}`,
+  )
 }
 
 function oneOf(name: string, is: string, wanted: string[]): Finding {

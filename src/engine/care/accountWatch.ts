@@ -26,10 +26,16 @@ export class AccountWatch {
     },
   ) {}
 
+  /** When this process looks again whether a channel's turn has come: not more often than makes a difference. */
+  private readonly next = new Map<string, number>()
+
   async look(): Promise<void> {
     for (const known of this.parts.channels.all()) {
       const every = seconds(known)
-      if (every !== undefined) await this.ask(known, every)
+      const { key } = known.row
+      if (every === undefined || Date.now() < (this.next.get(key) ?? 0)) continue
+      this.next.set(key, Date.now() + every * 250)
+      await this.ask(known, every)
     }
   }
 
