@@ -1,27 +1,16 @@
 import { existsSync } from "node:fs"
 import { createServer } from "node:net"
 import { join } from "node:path"
-import {
-  atEnd,
-  endAll,
-  eventually,
-  freePort,
-  freshDatabase,
-  isRunning,
-  root,
-  run,
-  start,
-  tempFolder,
-} from "./support/harness.ts"
+import { atEnd, endAll, eventually, freshDatabase, isRunning, root, run, start, tempFolder } from "./support/harness.ts"
 
 afterAll(endAll)
 
-/** A port with room for a whole demo from it on. */
+/** A port with room for a whole demo from it on, below those that the system gives to whoever asks for any. */
 async function baseFor(): Promise<number> {
   for (;;) {
-    const base = await freePort()
+    const base = 12_000 + Math.floor(Math.random() * 18_000)
     const ports = [base, ...Array.from({ length: 8 }, (_none, at) => base + 110 + at)]
-    if (base < 60_000 && (await Promise.all(ports.map(isFree))).every(Boolean)) return base
+    if ((await Promise.all(ports.map(isFree))).every(Boolean)) return base
   }
 }
 

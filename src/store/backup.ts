@@ -164,7 +164,7 @@ async function makeEmpty(database: Database, replace: boolean): Promise<void> {
 const forgetting = "forget_transaction"
 
 /**
- * Rows tell by the number of their transaction when they became visible. Another server counts anew: with their old
+ * Rows tell by the number of their transaction when they became visible. Another server counts from the beginning: with their old
  * numbers the rows would seem to be from the future, and be told as news when the count comes to them.
  */
 async function forgetTransactions(database: Database): Promise<void> {
