@@ -20,7 +20,8 @@ async function portsAreFree() {
   const service = Number(process.env.WOBBET_PORT ?? base)
   const standins = command === "demo" ? Array.from({ length: 8 }, (_none, at) => base + 110 + at) : []
   for (const port of [service, ...standins]) {
-    if (await isFree(port)) continue
+    // What is no port at all is told by the service.
+    if (!(port >= 0 && port <= 65_535) || (await isFree(port))) continue
     const beside =
       command === "demo"
         ? "A demo may be running already. Stop what listens there, or run this one beside it: npm run demo -- --port-base 5180"
@@ -30,9 +31,9 @@ async function portsAreFree() {
 }
 
 function isFree(port) {
-  return new Promise((resolve, reject) => {
+  return new Promise((resolve) => {
     const probe = createServer()
-    probe.once("error", (error) => (error.code === "EADDRINUSE" ? resolve(false) : reject(error)))
+    probe.once("error", (error) => resolve(error.code !== "EADDRINUSE"))
     probe.listen(port, process.env.WOBBET_HOST ?? "127.0.0.1", () => probe.close(() => resolve(true)))
   })
 }

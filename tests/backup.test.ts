@@ -100,6 +100,11 @@ test("what the service does after the backup is not done again by the restored o
 
 test("channels that were on are off after a restore, and say why", async () => {
   const second = join(tempFolder(), "second")
+  // As in a record that comes from a server that has counted further than the one it is restored on.
+  const far = "SET xid = (pg_current_xact_id()::text::bigint + 300)::text::xid8"
+  const own = service.env.DATABASE_URL!
+  await query(own, `UPDATE public.messages ${far}`)
+  await query(own, `UPDATE public.parked ${far}, decided_xid = (pg_current_xact_id()::text::bigint + 300)::text::xid8`)
   expect((await wobbet(["backup", second])).code).toBe(0)
   const database = await emptyDatabase()
   const restored = await wobbet(["restore", second, "--json"], { DATABASE_URL: database, WOBBET_HOME: tempFolder() })
@@ -117,7 +122,7 @@ test("channels that were on are off after a restore, and say why", async () => {
     for await (const event of other.client.live(stop.signal)) told.push(event.what)
   })().catch(() => undefined)
   await pause(500)
-  for (let n = 0; n < 40; n++) await query(database, "SELECT pg_current_xact_id()")
+  for (let n = 0; n < 400; n++) await query(database, "SELECT pg_current_xact_id()")
   await pause(2000)
   stop.abort()
   expect(told).toEqual([])

@@ -20,6 +20,8 @@ interface Bridge {
   /** What it was given to send. */
   sent: { to: string; text: string }[]
   state: string
+  /** Whether it takes the key. */
+  refuses: boolean
   /** Whether it brings what was sent as if a person had said it. */
   echoes: "no" | "marked" | "unmarked"
   call: (body: object) => Promise<number>
@@ -32,6 +34,7 @@ async function bridge(key: string): Promise<Bridge> {
     address: "",
     sent: [],
     state: "linked",
+    refuses: false,
     echoes: "no",
     alerts: [],
     call: async (body) => {
@@ -55,6 +58,10 @@ async function bridge(key: string): Promise<Bridge> {
         return void answer.end("{}")
       }
       if (call.url === "/me") return void answer.end(JSON.stringify({ id: "b-1", account: { state: made.state } }))
+      if (made.refuses) {
+        answer.statusCode = 401
+        return void answer.end('{"error":"who are you"}')
+      }
       if (made.state === "linked") made.sent.push({ to: body.to!, text: body.text! })
       answer.end(JSON.stringify({ id: `o-${++n}`, account: { state: made.state } }))
       if (made.echoes === "no" || made.state !== "linked") return
@@ -147,6 +154,14 @@ ${more}
     expect(await stateOf("told")).toBe("on")
     await eventually(async () => made.alerts.length === 2, "the good news")
     expect(made.alerts[1]).toContain("works again")
+    // Stopped for its keys, it is not resumed because the account is well.
+    made.refuses = true
+    await made.call(says("say three"))
+    await eventually(async () => (await stateOf("told")) === "locked out", "the channel to stop again")
+    await made.call({ type: "account", state: "linked" })
+    await pause(1000)
+    expect(await stateOf("told")).toBe("locked out")
+    expect(made.alerts).toHaveLength(3)
   }, 60_000)
 
   test("told in the answer to what is sent: the reply is not lost, and goes out afterwards", async () => {

@@ -1,9 +1,6 @@
 import { createHmac } from "node:crypto"
-import { mkdtempSync, rmSync } from "node:fs"
-import { tmpdir } from "node:os"
-import { join } from "node:path"
-import type { BrowserContext, Page } from "playwright-core"
-import { chromium } from "playwright-core"
+import type { Page } from "playwright-core"
+import { startBrowser } from "./support/browser.ts"
 import type { Service, Standin } from "./support/harness.ts"
 import { endAll, eventually, Stage, startService, startStandin, tempFolder, writeFiles } from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
@@ -11,11 +8,9 @@ import { quayBot } from "./support/quayBot.ts"
 let service: Service
 let standin: Standin
 let stage: Stage
-let browser: BrowserContext
 let page: Page
+let faults: string[]
 let folder: string
-const profile = mkdtempSync(join(tmpdir(), "wobbet-browser-"))
-const faults: string[] = []
 
 beforeAll(async () => {
   standin = await startStandin()
@@ -24,28 +19,10 @@ beforeAll(async () => {
   stage = await Stage.set(service, standin)
   await stage.say("count")
   await stage.answered(1)
-  browser = await chromium.launchPersistentContext(profile, {
-    executablePath: "/usr/bin/chromium",
-    args: [
-      "--no-sandbox",
-      "--disable-gpu",
-      "--disable-quic",
-      "--disable-background-networking",
-      "--disable-component-update",
-      "--disable-sync",
-    ],
-    viewport: { width: 1280, height: 800 },
-  })
-  page = await browser.newPage()
-  page.on("pageerror", (error) => faults.push(error.message))
-  page.setDefaultTimeout(10_000)
+  ;({ page, faults } = await startBrowser())
 }, 60_000)
 
-afterAll(async () => {
-  await browser?.close()
-  rmSync(profile, { recursive: true, force: true })
-  await endAll()
-})
+afterAll(endAll)
 
 afterEach(() => expect(faults.splice(0)).toEqual([]))
 

@@ -1,6 +1,8 @@
+import { setTimeout as pause } from "node:timers/promises"
 import type { Command } from "commander"
 import widthOf from "string-width"
-import { NoService } from "../client/client.ts"
+import type { Client } from "../client/client.ts"
+import { ApiError, NoService } from "../client/client.ts"
 import type { LiveState } from "../client/follow.ts"
 import { shown, shownJson } from "../client/shown.ts"
 import type { MessageView } from "../client/types.ts"
@@ -57,11 +59,7 @@ export function talkCommands(program: Command): void {
       try {
         for await (const event of client.live(stop.signal, breaks(options.json === true))) {
           if (event.what === "parked" || event.message === null) continue
-          // While nobody answers, the stream breaks, too: it tells of this one again once it is back.
-          const message = await client.message(event.message).catch((error: unknown) => {
-            if (error instanceof NoService) return undefined
-            throw error
-          })
+          const message = await messageOf(client, event.message, stop.signal)
           if (!message) continue
           if (options.channel && message.channel !== options.channel) continue
           const look = `${messageWord(message)} ${because(message)}`
@@ -75,6 +73,20 @@ export function talkCommands(program: Command): void {
         if (!stop.signal.aborted) throw error
       }
     })
+}
+
+/** A message that was told of; asked for until somebody answers, since the stream tells of it once. */
+async function messageOf(client: Client, id: string, signal: AbortSignal): Promise<MessageView | undefined> {
+  while (!signal.aborted) {
+    try {
+      return await client.message(id)
+    } catch (error) {
+      const away = error instanceof NoService || (error instanceof ApiError && error.status >= 500)
+      if (!away) throw error
+      await pause(500, undefined, { signal }).catch(() => undefined)
+    }
+  }
+  return undefined
 }
 
 /** Says when the stream begins, and on stderr when it breaks and when it is back: what was said meanwhile is told then. */

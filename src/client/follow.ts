@@ -26,6 +26,8 @@ export interface FollowOptions {
 
 /** Milliseconds between two attempts: the first, and the longest. */
 const pauses = { first: 500, longest: 15_000 }
+/** Characters of one event at most: a batch of 500 happenings is a tenth of it. */
+const longestEvent = 1_000_000
 /** The service says something every 20 s. Milliseconds of silence after which a stream is given up. */
 const longestSilence = 50_000
 /** Answers that stay the same however often one asks. */
@@ -116,6 +118,7 @@ async function* readEvents(
     const { done, value } = await withinSilence(reader)
     if (done) return
     text += decoder.decode(value, { stream: true })
+    if (text.length > longestEvent && !text.includes("\n\n")) throw new Error("What comes is not the live stream.")
     for (let end = text.indexOf("\n\n"); end !== -1; end = text.indexOf("\n\n")) {
       const fields: { [name: string]: string } = {}
       for (const line of text.slice(0, end).split("\n")) {

@@ -29,6 +29,18 @@ export function forgetSeen(): void {
 
 const anything = () => true
 
+const underWay = new Map<string, Promise<unknown>>()
+
+/** Those that ask for the same at the same moment share one answer; whoever asks later gets a newer one. */
+function together<T>(key: string, load: () => Promise<T>): Promise<T> {
+  let asked = underWay.get(key) as Promise<T> | undefined
+  if (!asked) {
+    underWay.set(key, (asked = load()))
+    setTimeout(() => underWay.delete(key))
+  }
+  return asked
+}
+
 /**
  * What a call of the API answers, read again whenever something happens that concerns it.
  *
@@ -57,7 +69,7 @@ export function useData<T>(
     now.busy = true
     const asked = now.key
     stream
-      .then(() => now.load())
+      .then(() => together(asked, now.load))
       .then(
         (data) => {
           if (now.key !== asked) return

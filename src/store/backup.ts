@@ -130,7 +130,7 @@ export async function restoreBackup(
     await forgetTransactions(database)
     step("reading the record")
     await restore("data")
-    await rows(database, `DROP FUNCTION ${forgetting}() CASCADE`)
+    await rows(database, `DROP SCHEMA ${forgetting} CASCADE`)
     step("building the indexes")
     await restore("post-data")
     step("bringing the tables up to date")
@@ -161,7 +161,7 @@ async function makeEmpty(database: Database, replace: boolean): Promise<void> {
   await rows(database, "CREATE SCHEMA public")
 }
 
-const forgetting = "forget_transaction"
+const forgetting = "forget_transactions"
 
 /**
  * Rows tell by the number of their transaction when they became visible. Another server counts from the beginning: with their old
@@ -174,15 +174,24 @@ async function forgetTransactions(database: Database): Promise<void> {
      WHERE a.atttypid = 'xid8'::regtype AND c.relnamespace = 'public'::regnamespace AND c.relkind IN ('r', 'p')
        AND NOT c.relispartition`,
   )
-  await rows(
-    database,
-    `CREATE FUNCTION ${forgetting}() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.xid := '3'; RETURN NEW; END $$`,
-  )
-  for (const { table } of columns.filter(({ column }) => column === "xid"))
+  // One that was broken off may have left its own.
+  await rows(database, `DROP SCHEMA IF EXISTS ${forgetting} CASCADE`)
+  await rows(database, `CREATE SCHEMA ${forgetting}`)
+  const tables = [...new Set(columns.map(({ table }) => table))]
+  for (const [n, table] of tables.entries()) {
+    const forget = columns
+      .filter((one) => one.table === table)
+      .map(({ column }) => `IF NEW.${column} IS NOT NULL THEN NEW.${column} := '3'; END IF;`)
+    const name = `${forgetting}.of_table_${n}`
     await rows(
       database,
-      `CREATE TRIGGER ${forgetting} BEFORE INSERT ON ${table} FOR EACH ROW EXECUTE FUNCTION ${forgetting}()`,
+      `CREATE FUNCTION ${name}() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN ${forget.join(" ")} RETURN NEW; END $$`,
     )
+    await rows(
+      database,
+      `CREATE TRIGGER ${forgetting} BEFORE INSERT ON ${table} FOR EACH ROW EXECUTE FUNCTION ${name}()`,
+    )
+  }
 }
 
 /** Parks what waited, and turns sending off. */
@@ -246,7 +255,14 @@ async function park(database: Database, what: "send" | "turn", reason: string, w
 
 /** Without the password, which everybody on the machine could read among a program's arguments. */
 function bare(url: string): string {
-  return url.replace(/^(\w+:\/\/[^:@/]*):[^@]*@/, "$1@")
+  return url
+    .replace(/^(\w+:\/\/[^:@/]*):[^@]*@/, "$1@")
+    .replace(/([?&])password=[^&]*&?/, "$1")
+    .replace(/[?&]$/, "")
+}
+
+function passwordIn(url: string): string {
+  return decodeURIComponent(/^\w+:\/\/[^:@/]*:([^@]*)@/.exec(url)?.[1] ?? /[?&]password=([^&]*)/.exec(url)?.[1] ?? "")
 }
 
 /** Runs one of PostgreSQL's own programs. */
@@ -257,7 +273,7 @@ async function tool(name: "pg_dump" | "pg_restore", url: string, args: string[])
       `PostgreSQL's ${name} is not on this machine.`,
       'Install it with "apt-get install postgresql-client".',
     )
-  const password = decodeURIComponent(/^\w+:\/\/[^:@/]*:([^@]*)@/.exec(url)?.[1] ?? "")
+  const password = passwordIn(url)
   const child = spawn(program, name === "pg_dump" ? [...args, `--dbname=${bare(url)}`] : args, {
     env: { PATH: process.env.PATH ?? "", LC_ALL: "C.UTF-8", ...(password ? { PGPASSWORD: password } : {}) },
     stdio: ["ignore", "ignore", "pipe"],
@@ -275,5 +291,10 @@ async function tool(name: "pg_dump" | "pg_restore", url: string, args: string[])
     .map((line) => line.replace(/^\w+: (error: )?/, ""))
     .slice(0, 3)
     .join(" ")
-  throw new BackupTrouble(`${name} failed: ${why || `exit code ${code}`}`, "Is the server up, and not newer than it?")
+  throw new BackupTrouble(
+    `${name} failed: ${why || `exit code ${code}`}.`,
+    name === "pg_dump"
+      ? "Is the server up, and no newer than pg_dump here? Nothing was backed up."
+      : "Is the backup whole, and the server no older than the one it was made from? Restore again with --replace.",
+  )
 }

@@ -298,9 +298,8 @@ export async function stateOf(
   return found?.state
 }
 
-/** Forgets a conversation's state; what was said stays. */
 /**
- * Forgets a conversation's state.
+ * Forgets a conversation's state; what was said stays.
  *
  * @param expected the state it must still have; gives false where it has another
  */

@@ -175,10 +175,10 @@ export async function lastCalls(database: Database, channel: string): Promise<{ 
 export async function callsSince(
   database: Database,
   channel: string,
-): Promise<{ via: string; refused: number } | undefined> {
-  const [last] = await hotRows<{ id: string; via: string }>(
+): Promise<{ via: string; at: Date; refused: number } | undefined> {
+  const [last] = await hotRows<{ id: string; via: string; at: Date }>(
     database,
-    "SELECT id, via FROM intakes WHERE channel = ? AND genuine ORDER BY id DESC LIMIT 1",
+    "SELECT id, via, received_at AS at FROM intakes WHERE channel = ? AND genuine ORDER BY id DESC LIMIT 1",
     [channel],
   )
   if (!last) return undefined
@@ -187,7 +187,7 @@ export async function callsSince(
     "SELECT count(*) AS refused FROM (SELECT 1 FROM intakes WHERE channel = ? AND NOT genuine AND id > ? LIMIT 100) r",
     [channel, last.id],
   )
-  return { via: last.via, refused: counted!.refused }
+  return { via: last.via, at: last.at, refused: counted!.refused }
 }
 
 /** The last refused call of a channel, with why. */

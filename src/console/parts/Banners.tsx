@@ -47,7 +47,7 @@ function BotBanner() {
 /** A channel that learns, or whose calls are fetched from elsewhere, is said on every page while it lasts. */
 function ChannelsBanner() {
   const { data } = useData(
-    "channels banner",
+    "channels",
     () => service.channels(),
     ({ channels }) => channels,
   )

@@ -85,7 +85,9 @@ export function propose(
     return { body, fields: [], roles: {}, proofs: [], lacks: [content.unreadable], doubts: [] }
   const fields =
     "form" in content
-      ? Object.entries(content.form).map(([where, value]) => ({ where, value }))
+      ? Object.entries(content.form)
+          .slice(0, mostFields)
+          .map(([where, value]) => ({ where, value }))
       : flat(content.json, "")
   const { found, doubts } = rolesIn(fields, ownNumber)
   const own = ownIn(fields)
@@ -138,6 +140,9 @@ function formOf(call: InboundCall): BodyForm {
   return type.includes("json") ? "json" : type.includes("xml") ? "xml" : "form"
 }
 
+/** Fields of a sample that are looked at: each is compared with the others. */
+const mostFields = 200
+
 /** Every value of a tree with the JSON Pointer to it. */
 function flat(value: unknown, where: string, depth = 0): SampleField[] {
   if (value === null || value === undefined || depth > 12) return []
@@ -147,7 +152,7 @@ function flat(value: unknown, where: string, depth = 0): SampleField[] {
     : Object.entries(value)
   return entries
     .flatMap(([name, one]) => flat(one, `${where}/${name.replaceAll("~", "~0").replaceAll("/", "~1")}`, depth + 1))
-    .slice(0, 200)
+    .slice(0, mostFields)
 }
 
 /** How well a name, and a value, fit a role. */

@@ -1,4 +1,3 @@
-import type { Logger } from "pino"
 import { kindOf } from "../../core/channels/registry.ts"
 import { hasProfile, profileOf } from "../../core/gateway/shipped.ts"
 import { endChore, takeChore } from "../../store/chores.ts"
@@ -21,7 +20,6 @@ export class AccountWatch {
       channels: Channels
       identities: Identities
       alerts: Alerts
-      log: Logger
       self: string
     },
   ) {}
@@ -29,14 +27,16 @@ export class AccountWatch {
   /** When this process looks again whether a channel's turn has come: not more often than makes a difference. */
   private readonly next = new Map<string, number>()
 
+  /** Side by side: a gateway that does not answer delays no other. */
   async look(): Promise<void> {
-    for (const known of this.parts.channels.all()) {
+    const due = this.parts.channels.all().flatMap((known) => {
       const every = seconds(known)
       const { key } = known.row
-      if (every === undefined || Date.now() < (this.next.get(key) ?? 0)) continue
+      if (every === undefined || Date.now() < (this.next.get(key) ?? 0)) return []
       this.next.set(key, Date.now() + every * 250)
-      await this.ask(known, every)
-    }
+      return [this.ask(known, every)]
+    })
+    await Promise.all(due)
   }
 
   private async ask(known: KnownChannel, every: number): Promise<void> {

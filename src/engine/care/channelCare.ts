@@ -257,6 +257,7 @@ export class ChannelCare {
 
   /** The whole address with the word that stands in it; once, since whoever has it can write to the bot. */
   async wholeAddress(key: string): Promise<{ address: string }> {
+    await this.parts.channels.refresh()
     const { row, channel } = this.known(key)
     const whole = kindNamed(row.kind).account.wholeAddress?.(channel, this.inletOf(row))
     if (!whole)

@@ -159,6 +159,9 @@ async function addressOnRecord(walk: Walk, check: ChannelCheck): Promise<CheckLi
   return { about, mark: "right", says: `${provider} has our address on record` }
 }
 
+/** Milliseconds within which a call that was brought here says that calls are brought here. */
+const lately = 86_400_000
+
 async function wayIn({ known, inlet, seal, pollTrouble, database }: Walk): Promise<CheckLine> {
   const about = "way in"
   const { polling, provider } = kindOf(known.row.kind)
@@ -170,7 +173,8 @@ async function wayIn({ known, inlet, seal, pollTrouble, database }: Walk): Promi
   const { bringing } = known.row
   if (bringing && Date.parse(bringing.until) > Date.now())
     return { about, mark: "right", says: `calls wait here for ${bringing.by}, who fetches them` }
-  if ((await callsSince(database, known.row.key))?.via === "bring")
+  const since = await callsSince(database, known.row.key)
+  if (since?.via === "bring" && Date.now() - since.at.getTime() < lately)
     return {
       about,
       mark: "right",

@@ -1,5 +1,6 @@
 import type { Logger } from "pino"
 import { request } from "undici"
+import { isForState } from "../../core/gateway/accountState.ts"
 import { escapeMarkup } from "../../core/message/markup.ts"
 import { conversationAt, conversationById } from "../../store/conversations.ts"
 import type { Database } from "../../store/database.ts"
@@ -45,11 +46,12 @@ export class Alerts {
       )
   }
 
-  /** What locked the channel out is over: it resumes, and who was told of it is told of this. */
+  /** The account is well again: a channel that its state had locked out resumes, and who was told of that is told this. */
   async recovered(key: string, says: string): Promise<void> {
     const { database, channels, bell } = this.parts
     const known = channels.get(key)
-    if (known?.row.state !== "locked out" || !(await resumeChannel(database, key, "locked out"))) return
+    if (known?.row.state !== "locked out" || !isForState(known.row.reason)) return
+    if (!(await resumeChannel(database, key, "locked out"))) return
     await channels.refresh()
     for (const ring of ["channels", "live", "work", "sends"] as const) bell.ring(ring)
     await this.raise(known, `The channel ${key} works again: ${says}. What waited is handled and sent.`)

@@ -5,6 +5,9 @@ import type { HandlerError } from "../handlers/handler.ts"
 /** Failures that are told one by one in a minute; what comes on top is counted. */
 const mostAMinute = 30
 
+/** Characters of what a handler threw that stand in the log. */
+const longestMessage = 500
+
 /** Tells the service's log of handlers that failed, so that their author need not look at every passage. */
 export class Failures {
   private minute = 0
@@ -29,13 +32,14 @@ export class Failures {
     const what = parked ? "is parked: wobbet parked list" : "is tried again"
     this.log.warn(
       { channel, message: turn.messages[0], route, ...placeIn(error.stack) },
-      `the handler "${handler}" failed: ${error.message}; the message ${what}`,
+      `the handler "${handler}" failed: ${error.message.slice(0, longestMessage)}; the message ${what}`,
     )
   }
 }
 
 /** The first place of a stack: its author's own file and line. The whole of it stands in the passage. */
 function placeIn(stack: string | undefined): { at?: string } {
-  const place = /\(?([\w./-]+\.[mc]?[tj]s:\d+:\d+)\)?/.exec(stack ?? "")?.[1]
+  // From a boundary on: what a handler throws may be a million letters without one.
+  const place = /(?<![\w./-])[\w./-]+\.[mc]?[tj]s:\d+:\d+/.exec((stack ?? "").slice(0, 10_000))?.[0]
   return place ? { at: place } : {}
 }
