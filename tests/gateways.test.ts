@@ -303,13 +303,13 @@ describe("a gateway nobody has described", () => {
 
   test("waiting ends by itself, is undone on request, and only such channels learn", async () => {
     await service.client.addChannel({ kind: "custom", key: "brief" })
-    await service.client.learn("brief", 0.01)
+    await service.client.learn("brief", { minutes: 0.01 })
     await eventually(async () => (await service.client.channel("brief")).learning === undefined, "the waiting to end")
     expect((await send("brief")).status).toBe(401)
-    await service.client.learn("brief", 5)
+    await service.client.learn("brief", { minutes: 5 })
     await service.client.stopLearning("brief")
     expect((await send("brief")).status).toBe(401)
-    await service.client.learn("brief", 5)
+    await service.client.learn("brief", { minutes: 5 })
     const check = await fetch(`${service.address}/in/brief?challenge=abc`)
     expect(await check.text()).toBe("abc")
     expect((await service.client.channel("brief")).learning).toBeDefined()
@@ -321,7 +321,7 @@ describe("a gateway nobody has described", () => {
 
   test("nothing is written where nothing proves a call", async () => {
     await service.client.addChannel({ kind: "custom", key: "naked" })
-    await service.client.learn("naked", 1)
+    await service.client.learn("naked", { minutes: 1 })
     await fetch(`${service.address}/in/naked`, {
       method: "POST",
       headers: { "content-type": "application/json" },

@@ -248,6 +248,9 @@ function printChannel(shown: ChannelShown): void {
   line("who", who(shown))
   for (const remark of shown.identity?.remarks ?? []) line("", remark)
   line("receives", receives(shown))
+  for (const no of shown.cannot ?? []) line("", colors.yellow(no))
+  if (shown.fields) line("fields", `${shown.fields.join(", ")} (message.fields)`)
+  if (shown.extras) line("extras", shown.extras.map(({ name, says }) => `${name} (${says})`).join(", "))
   if (shown.learning)
     line("", colors.yellow(`${shown.learning.by} waits for a call to learn from, until ${when(shown.learning.until)}`))
   if (shown.bringing)
@@ -301,6 +304,16 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
     print(`${colors.green("●")} ${agree}`)
   }
   for (const difference of compared.differences) print(`${colors.red("✕")} ${difference}`)
+  printHistory(compared)
+}
+
+function printHistory({ history }: Comparison): void {
+  if (!history) return
+  print(
+    "fault" in history
+      ? `${colors.yellow("○")} What was said before could not be fetched: ${history.fault}.`
+      : `${colors.green("●")} ${counted(history.fetched, "message")} said before ${history.fetched === 1 ? "was" : "were"} fetched; nothing answers them.`,
+  )
 }
 
 function stateWord(shown: ChannelShown): string {
@@ -319,5 +332,6 @@ function who(shown: ChannelShown): string {
 }
 
 function receives(shown: ChannelShown): string {
+  if (shown.cannot?.some((one) => one.startsWith("it only sends"))) return "nothing"
   return shown.receives === "polling" ? "by polling" : "by webhook"
 }

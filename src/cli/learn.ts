@@ -3,10 +3,19 @@ import type { Command } from "commander"
 import type { FieldRole, LearnedAgreement, LearningShown } from "../client/types.ts"
 import { collect, pairs, secrets } from "./values.ts"
 import { CommandFault, connect } from "./context.ts"
+import { exampleHelp, examplesFrom, textOf } from "./examples.ts"
 import { asJson, colors, inLine, print, table } from "./output.ts"
 
 interface Options {
   minutes: string
+  samples: string
+  sample?: string[]
+  request?: string[]
+  entry?: string
+  answer?: string
+  also?: string[]
+  remedy?: string
+  receiveOnly?: boolean
   name?: string
   field?: string[]
   secret?: string[]
@@ -39,9 +48,25 @@ const roleWords: { [role in FieldRole]: string } = {
 export function learnCommand(channel: Command): void {
   channel
     .command("learn")
-    .description("wait for one call of an unknown gateway, show its fields, and write a profile when you agree")
+    .description("wait for calls of an unknown gateway, show their fields, and write a profile when you agree")
     .argument("<key>", "a channel of the kind custom or sms")
     .option("--minutes <n>", "how long to wait for a call", "10")
+    .option(
+      "--samples <n>",
+      "how many calls to wait for: with a report or an account's state among them, more is learned",
+      "1",
+    )
+    .option(
+      "--sample <file>",
+      "a call from a file instead: as HTTP, or its body alone; may be given several times",
+      collect,
+    )
+    .option("--request <file>", `how a message is sent, ${exampleHelp}`, collect)
+    .option("--entry <n>", "which request of a HAR file")
+    .option("--answer <file>", "an example of the answer the gateway wants inside its own call")
+    .option("--receive-only", "the channel says nothing")
+    .option("--also <name=place>", "a further field that reaches handlers, such as campaign=/meta/campaign", collect)
+    .option("--remedy <words>", "what to do when the account is no longer linked")
     .option("--name <profile>", "the profile's name; the channel's key when left out")
     .option(
       "--field <role=place>",
@@ -65,7 +90,10 @@ export function learnCommand(channel: Command): void {
 Example:
   wobbet channel add custom holm-bridge
   wobbet channel learn holm-bridge --secret signingSecret=env:BRIDGE_SECRET --secret apiKey=env:BRIDGE_KEY \\
-    --set apiBase=https://bridge.example --send-to "{apiBase}/out" --send '{"number":"{to}","body":"{text}"}' --bearer apiKey`,
+    --request example-from-its-documentation.txt
+
+The example may be a curl command, a request as HTTP, or a HAR file. Without one, say it field by field:
+  --set apiBase=https://bridge.example --send-to "{apiBase}/out" --send '{"number":"{to}","body":"{text}"}' --bearer apiKey`,
     )
     .action(learn)
 }
@@ -80,7 +108,12 @@ async function learn(key: string, options: Options): Promise<void> {
   }
   const given = secrets(options.secret)
   if (Object.keys(given).length > 0) await client.changeChannel(key, { secrets: given })
-  const before = await client.learned(key)
+  const before = options.sample
+    ? await client.giveSamples(
+        key,
+        options.sample.map((file) => textOf(file)),
+      )
+    : await client.learned(key)
   const learned = before.sample ? before : await waitForCall(key, options)
   const { sample } = learned
   if (!sample) throw new CommandFault("No call came.", `Let the gateway call ${learned.inlet}, and learn again.`)
@@ -102,8 +135,10 @@ async function learn(key: string, options: Options): Promise<void> {
     name: options.name ?? key,
     places,
     ...(own ? { own } : {}),
-    addresses: options.names ? "names" : "numbers",
-    sending: sendingFrom(options),
+    ...(options.names ? { addresses: "names" as const } : {}),
+    ...(options.also ? { fields: pairs(options.also) } : {}),
+    ...(options.remedy ? { remedy: options.remedy } : {}),
+    ...sendingFrom(options),
     settings: pairs(options.set),
     // Again, since with the profile they have somewhere to go.
     ...(Object.keys(given).length > 0 ? { secrets: given } : {}),
@@ -117,9 +152,13 @@ async function learn(key: string, options: Options): Promise<void> {
   if (asJson(options, done)) return
   print(
     `${colors.green("●")} The profile ${done.profile} is written${done.file ? ` (${done.file} of the bot folder)` : ""}, and ${key} speaks by it.`,
-    done.first.status < 300
-      ? "  The call it was learned from was read as the first: wobbet tail shows its answer."
-      : `  The call it was learned from is not genuine by it (${done.first.status}): wobbet channel check ${key} says why.`,
+    ...(done.first === undefined
+      ? [`  Next: wobbet channel check ${key}, and wobbet channel connect ${key} where it registers its address.`]
+      : [
+          done.first.status < 300
+            ? "  The call it was learned from was read as the first: wobbet tail shows its answer."
+            : `  The call it was learned from is not genuine by it (${done.first.status}): wobbet channel check ${key} says why.`,
+        ]),
   )
 }
 
@@ -130,9 +169,14 @@ function checkOptions(options: Options): void {
   for (const role of Object.keys(pairs(options.field)))
     if (role !== "own" && !(role in roleWords))
       wrong.push(`--field ${role}=… names no role; there are ${[...Object.keys(roleWords), "own"].join(", ")}`)
-  if (options.yes || options.sendTo || options.send) {
-    if (!options.sendTo) wrong.push('--send-to is missing, such as --send-to "{apiBase}/messages"')
-    if (!options.send) wrong.push('--send is missing, such as --send \'{"to":"{to}","text":"{text}"}\'')
+  if (!(Number.isInteger(Number(options.samples)) && Number(options.samples) >= 1 && Number(options.samples) <= 10))
+    wrong.push(`--samples is "${options.samples}", not a number from 1 to 10`)
+  const said = options.request ?? options.answer ?? options.receiveOnly
+  if (said === undefined && (options.yes || options.sendTo || options.send)) {
+    if (!options.sendTo && !options.send) wrong.push("nothing says how a message is sent: --request file is missing")
+    else if (!options.sendTo) wrong.push('--send-to is missing, such as --send-to "{apiBase}/messages"')
+    if (options.sendTo && !options.send)
+      wrong.push('--send is missing, such as --send \'{"to":"{to}","text":"{text}"}\'')
   }
   if (options.send)
     try {
@@ -155,11 +199,13 @@ function ownMark(given: string): { where: string; values: (string | boolean)[] }
 async function waitForCall(key: string, options: Options): Promise<LearningShown> {
   const client = connect()
   const minutes = Number(options.minutes)
-  const begun = await client.learn(key, minutes)
+  const wanted = Number(options.samples)
+  const begun = await client.learn(key, { minutes, wanted })
   if (!options.json)
     print(
-      `Waiting for one call at ${colors.bold(begun.inlet)}, for ${minutes} minutes. Let the gateway send a message.`,
+      `Waiting for ${wanted === 1 ? "one call" : `${wanted} calls`} at ${colors.bold(begun.inlet)}, for ${minutes} minutes. Let the gateway send a message.`,
     )
+  let came = 0
   let ended = false
   const stop = () => {
     ended = true
@@ -170,6 +216,7 @@ async function waitForCall(key: string, options: Options): Promise<LearningShown
     for (;;) {
       const view = await client.learned(key)
       if (view.sample || !view.waiting || ended) return view
+      if (view.waiting.came > came && !options.json) print(`  ${(came = view.waiting.came)} of ${wanted} came.`)
       await new Promise((resolve) => setTimeout(resolve, 500))
     }
   } finally {
@@ -193,16 +240,30 @@ function printSample(sample: Sample, places: { [role: string]: string }): void {
     print(`${proof.certain ? colors.green("●") : colors.yellow("○")} proven: ${proof.says}`)
   for (const lack of sample.lacks) print(`${colors.yellow("○")} ${lack}`)
   for (const doubt of sample.doubts) print(`${colors.yellow("○")} not certain: ${doubt}`)
+  const { more } = sample
+  const told = [
+    more.status && "reports of delivery",
+    more.state && "the account's state",
+    more.handshake && "a check of the address",
+    more.message && Object.keys(more.message).join(", "),
+  ].filter(Boolean)
+  if (told.length > 0) print(`${colors.green("●")} also found: ${told.join("; ")}`)
   if (sample.own)
     print(`${colors.green("●")} our own words: where ${sample.own.where} is ${sample.own.values.join(" or ")}`)
   print("")
 }
 
-function sendingFrom(options: Options): LearnedAgreement["sending"] {
+function sendingFrom(options: Options): Pick<LearnedAgreement, "sending" | "requests" | "answer"> {
+  const { request, answer, entry } = options
+  const more = {
+    ...(request ? { requests: examplesFrom(request, entry === undefined ? undefined : Number(entry)) } : {}),
+    ...(answer ? { answer: textOf(answer) } : {}),
+  }
+  if (options.receiveOnly || ((request || answer) && !options.sendTo)) return more
   if (!options.sendTo || !options.send)
     throw new CommandFault(
       "A call tells how a gateway speaks to us, not how it is spoken to.",
-      'Say it with --send-to "{apiBase}/…" and --send \'{"to":"{to}","text":"{text}"}\', and --bearer or --header for the key. The call stays meanwhile.',
+      "Give an example of its documentation with --request file, or say it with --send-to and --send. The call stays meanwhile.",
     )
   let send: object
   try {
@@ -210,13 +271,14 @@ function sendingFrom(options: Options): LearnedAgreement["sending"] {
   } catch {
     throw new CommandFault(`--send is not JSON: ${options.send}`, 'Write it as \'{"to":"{to}","text":"{text}"}\'.')
   }
-  return {
+  const sending = {
     address: options.sendTo,
-    body: options.form ? "form" : "json",
+    body: options.form ? ("form" as const) : ("json" as const),
     send,
     ...(options.bearer ? { bearer: options.bearer } : {}),
     ...(options.header ? { headers: pairs(options.header) } : {}),
   }
+  return { ...more, sending }
 }
 
 async function agrees(name: string): Promise<boolean> {

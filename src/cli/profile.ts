@@ -2,6 +2,7 @@ import { readFileSync } from "node:fs"
 import type { Command } from "commander"
 import type { ProfileFault } from "../client/types.ts"
 import { CommandFault, connect } from "./context.ts"
+import { fromRequestCommand } from "./profileFrom.ts"
 import { asJson, colors, print, table, wideHelp, wrapped } from "./output.ts"
 
 const origins = { ships: "ships with Wobbet", folder: "the bot folder's", learned: "learned", set: "set by hand" }
@@ -36,6 +37,8 @@ export function profileCommands(program: Command): void {
         throw new CommandFault(`There is no gateway profile "${name}".`, '"wobbet profile list" shows those there are.')
       if (!asJson(options, found)) print(found.source.trimEnd())
     })
+
+  fromRequestCommand(profile)
 
   for (const [command, text, keep] of [
     ["check", "say what is wrong in a profile, and what would be right", false],

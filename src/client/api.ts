@@ -9,6 +9,7 @@ import type {
   ChannelWaiting,
   Comparison,
   ConversationView,
+  ExamplesShown,
   Explanation,
   FieldRole,
   KindLook,
@@ -24,6 +25,7 @@ import type {
   PersonView,
   ProfileFault,
   ProfileShown,
+  RequestExample,
   SessionShown,
   SessionView,
   TokenShown,
@@ -60,15 +62,20 @@ export interface Api {
   "POST /channels/{key}/address": { answer: { address: string } }
   "POST /channels/{key}/pause": { answer: ChannelShown }
   "POST /channels/{key}/resume": { answer: ChannelShown }
-  "POST /channels/{key}/learn": { body: { minutes: number }; answer: LearningShown }
+  "POST /channels/{key}/learn": { body: { minutes: number; wanted: number }; answer: LearningShown }
+  "POST /channels/{key}/learn/samples": { body: { samples: string[] }; answer: LearningShown }
   "GET /channels/{key}/learn": { answer: LearningShown }
   "DELETE /channels/{key}/learn": { answer: void }
   "POST /channels/{key}/learn/agree": {
     body: LearnedAgreement & { places: { [role in FieldRole]?: string } }
-    answer: { channel: ChannelShown; profile: string; file?: string; first: { status: number } }
+    answer: { channel: ChannelShown; profile: string; file?: string; first?: { status: number } }
   }
   "GET /profiles": { answer: Page<ProfileShown> }
   "POST /profiles": { body: { source: string; keep: boolean }; answer: { name?: string; faults: ProfileFault[] } }
+  "POST /profiles/from-request": {
+    body: { examples: RequestExample[]; name: string; into?: string; keep: boolean }
+    answer: ExamplesShown
+  }
   "POST /bring/{key}/calls": { body: { wait: number }; answer: Page<CarriedCall> }
   "POST /bring/{key}/answers": { body: { id: string } & CarriedAnswer; answer: { taken: boolean } }
   "DELETE /bring/{key}": { query: { all: boolean }; answer: { handled: number } }

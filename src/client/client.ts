@@ -1,7 +1,7 @@
 import type { AnswerOf, Operation } from "./api.ts"
 import type { FollowOptions, LiveState, Told } from "./follow.ts"
 import { follow } from "./follow.ts"
-import type { CarriedAnswer, CarriedCall, LearnedAgreement, LiveEvent } from "./types.ts"
+import type { CarriedAnswer, CarriedCall, LearnedAgreement, LiveEvent, RequestExample } from "./types.ts"
 
 /** The service said no: what happened, what to do, and the field that is wrong where one is. */
 export class ApiError extends Error {
@@ -79,13 +79,17 @@ export class Client {
   pauseChannel = (key: string) => this.ask("POST /channels/{key}/pause", { at: key })
   resumeChannel = (key: string) => this.ask("POST /channels/{key}/resume", { at: key })
 
-  learn = (key: string, minutes?: number) =>
-    this.ask("POST /channels/{key}/learn", { at: key, body: minutes === undefined ? {} : { minutes } })
+  learn = (key: string, wait: { minutes?: number; wanted?: number } = {}) =>
+    this.ask("POST /channels/{key}/learn", { at: key, body: wait })
+  giveSamples = (key: string, samples: string[]) =>
+    this.ask("POST /channels/{key}/learn/samples", { at: key, body: { samples } })
   learned = (key: string) => this.ask("GET /channels/{key}/learn", { at: key })
   stopLearning = (key: string) => this.ask("DELETE /channels/{key}/learn", { at: key })
   agreeToLearned = (key: string, body: LearnedAgreement) =>
     this.ask("POST /channels/{key}/learn/agree", { at: key, body })
   profiles = () => this.ask("GET /profiles")
+  fromRequests = (body: { examples: RequestExample[]; name: string; into?: string; keep?: boolean }) =>
+    this.ask("POST /profiles/from-request", { body })
   setProfile = (source: string, keep = true) => this.ask("POST /profiles", { body: { source, keep } })
 
   /** The next calls of a channel of a service that can be reached, for one that cannot. */

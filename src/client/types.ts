@@ -209,6 +209,11 @@ export interface ChannelShown {
   lastRefused?: string
   polling?: { says: string; remedy: string; since: string }
   receives: "webhook" | "polling"
+  /** What it cannot do, in words. */
+  cannot?: string[]
+  /** What may be said along with one message, and other fields of calls that reach handlers. */
+  extras?: { name: string; says: string }[]
+  fields?: string[]
   /** Set for a channel whose gateway speaks by a profile; without one nothing it says can be read yet. */
   gateway?: { profile?: string }
   /** Who waits for a call to learn from, and until when. */
@@ -311,9 +316,11 @@ export type FieldRole = "from" | "text" | "id" | "time" | "name" | "place" | "me
 /** What was learned of a gateway so far. */
 export interface LearningShown {
   inlet: string
-  waiting?: { by: string; until: string }
+  waiting?: { by: string; until: string; wanted: number; came: number }
   sample?: {
     at: string
+    /** What else the samples tell, as it stands in a profile. */
+    more: { message?: object; status?: object; state?: object; handshake?: object }
     body: "form" | "json" | "xml"
     fields: { where: string; value: string; role?: FieldRole }[]
     roles: { [role in FieldRole]?: string }
@@ -327,6 +334,40 @@ export interface LearningShown {
   }
 }
 
+/** An example of a request: a curl command, HTTP, or a HAR entry. */
+export interface RequestExample {
+  text: string
+  as?: RequestSort
+}
+
+/** What an example is for. */
+export type RequestSort =
+  | "send"
+  | "register"
+  | "unregister"
+  | "address on record"
+  | "who am I"
+  | "fetch from the queue"
+  | "remove from the queue"
+  | "attachment"
+  | "history"
+  | "one message"
+
+/** What examples of requests seem to be, and the profile they make. */
+export interface ExamplesShown {
+  apiBase: string
+  name: string
+  calls: { sort: string; calling: { method: string; address: string }; found: string[] }[]
+  settings: { name: string; says: string; example?: string }[]
+  secrets: { name: string; says: string }[]
+  lacks: string[]
+  doubts: string[]
+  /** YAML; not there where the examples do not make a profile. */
+  source?: string
+  faults?: string[]
+  file?: string
+}
+
 /** A field that says whose words they are, and the values with which they are our own. */
 export interface OwnMark {
   where: string
@@ -338,8 +379,16 @@ export interface LearnedAgreement {
   places: { [role in FieldRole]?: string }
   own?: OwnMark
   proof?: object
+  /** Further fields that reach handlers, by their names. */
+  fields?: { [name: string]: string }
   addresses?: "numbers" | "names"
-  sending: {
+  /** Examples of requests as documentation shows them. */
+  requests?: RequestExample[]
+  /** An example of an answer inside the gateway's own call. */
+  answer?: string
+  /** Where the account is linked again. */
+  remedy?: string
+  sending?: {
     address: string
     body?: "json" | "form"
     send: object
@@ -403,6 +452,8 @@ export interface Comparison {
     events?: string[]
     connections?: number
   }
+  /** What was said before the channel was connected: how many messages came, or why none could be fetched. */
+  history?: { fetched: number } | { fault: string }
   differences: string[]
   fault?: { says: string; remedy: string }
   /** What a person enters at the provider: their name for a field, and our value. */

@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto"
 import { kindOf } from "../core/channels/registry.ts"
+import { unknownExtras } from "../core/channels/extras.ts"
 import { choicesOffered } from "../core/channels/options.ts"
 import type { ReplyPart } from "../core/message/reply.ts"
 import type { Offered } from "../store/lines.ts"
@@ -50,6 +51,9 @@ export class Desk {
     const { address, kind, title, topic } = conversation
     const place = { address, kind: kind as "direct", ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
     const offered: Offered[] = []
+    const [unknown] = given.replies.flatMap((part) => unknownExtras(kindOf(known.row.kind), part, known.channel))
+    if (unknown !== undefined)
+      throw new Trouble("bad-input", `The extra ${unknown}.`, "Leave it out, or name one there is.", "extra")
     const replies = await withKept(database, given.replies)
     const done = await this.engine.renderer.reply(replies, place, known).catch(cannotBeRendered)
     const messages = done.map((one) => {

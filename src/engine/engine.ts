@@ -10,6 +10,7 @@ import { pruneLeftovers, pruneRefused, pruneSeen } from "../store/retention.ts"
 import { AccountWatch } from "./care/accountWatch.ts"
 import { ChannelCare } from "./care/channelCare.ts"
 import { Profiles } from "./care/profiles.ts"
+import { QueueWatch } from "./care/queueWatch.ts"
 import { Channels } from "./channels.ts"
 import type { BotStatus } from "./handlers/followed.ts"
 import { FollowedFolder } from "./handlers/followed.ts"
@@ -97,6 +98,7 @@ export class Engine {
   private readonly followed: FollowedFolder | undefined
   private readonly housekeeping: Housekeeping
   private readonly accounts: AccountWatch | undefined
+  private readonly queues: QueueWatch
 
   constructor(readonly settings: EngineSettings) {
     const { roles, log, home, databaseUrl } = settings
@@ -161,6 +163,7 @@ export class Engine {
       : undefined
     const poller = (this.poller = roles.has("poller") ? new Poller({ ...shared, inlet, alerts }) : undefined)
     const publicUrl = () => this.publicUrl
+    this.queues = new QueueWatch({ database, channels, alerts, self })
     this.accounts = roles.has("sender") ? new AccountWatch({ ...shared, identities, alerts }) : undefined
     const care = (this.care = new ChannelCare({
       alerts,
@@ -172,6 +175,7 @@ export class Engine {
       poller: () => poller,
       publicUrl,
       forwarding,
+      keepHistory: (known, updates) => inlet.receiveHistory(known, updates, new Date().toISOString()),
     }))
     const folder = settings.botFolder
     this.profiles = new Profiles({ database, channels, bell, care, sampling, inlet, folder: () => folder })
@@ -244,6 +248,7 @@ export class Engine {
       { every: 1000, run: async () => journalReader?.read() },
       { every: 5000, run: () => wakeResumed(database) },
       { every: 2000, run: async () => this.accounts?.look() },
+      { every: 30_000, run: () => this.queues.look(new Date()) },
       { every: 5000, run: () => forwarding.sweep(new Date()) },
       { every: 30_000, run: () => releases.follow() },
       { every: 86_400_000, run: async () => releases.sweep(new Date()) },

@@ -69,6 +69,14 @@ export function redactCall(
   return { address: `${known(path!)}?${parts.join("&")}`, headers }
 }
 
+/** A body with every known secret replaced by its fingerprint. */
+export function redactBody(body: Uint8Array, secrets: string[], seal: Seal): Buffer {
+  const given = Buffer.from(body)
+  const text = given.toString("utf8")
+  const safe = replaceSecrets(text, secrets, (secret) => seal.fingerprint(secret))
+  return safe === text ? given : Buffer.from(safe)
+}
+
 /** Text with every known secret taken out, in whatever usual encoding it stands there. */
 export function replaceSecrets(text: string, secrets: string[], by: (secret: string) => string): string {
   let rest = text

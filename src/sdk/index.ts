@@ -63,6 +63,17 @@ export function cards(...list: Card[]): ReplyPart {
   return { part: "cards", cards: list }
 }
 
+/**
+ * Says something along with a part, where the channel's gateway takes it: by the names its profile gives under `extra`,
+ * such as which SIM sends it.
+ */
+export function extra<Part extends ReplyPart>(
+  part: Part,
+  along: { [name: string]: string },
+): Part & { extra: { [name: string]: string } } {
+  return { ...part, extra: along }
+}
+
 export function location(latitude: number, longitude: number, name?: string): ReplyPart {
   return { part: "location", latitude, longitude, ...(name ? { name } : {}) }
 }

@@ -24,6 +24,17 @@ export interface ChannelRow {
   bringing: Forwarding | null
   /** Which secret the whole address was shown with. */
   address_shown: string | null
+  /** When its gateway's queue was last asked with success. */
+  fetched_at: Date | null
+}
+
+/** Notes that a channel's queue was asked with success; once a minute is enough. */
+export async function noteFetched(database: Database, key: string): Promise<void> {
+  await rows(
+    database,
+    "UPDATE channels SET fetched_at = now() WHERE key = ? AND (fetched_at IS NULL OR fetched_at < now() - interval '1 minute')",
+    [key],
+  )
 }
 
 /** Notes with which secret the whole address was shown; gives false where that was so before. */
@@ -49,7 +60,7 @@ export async function addChannel(
     database,
     `INSERT INTO channels (key, kind, settings, sealed, bot, lane) VALUES (?, ?, ?::jsonb, ?::jsonb, ?, ?)
      ON CONFLICT (key) DO UPDATE SET kind = excluded.kind, settings = excluded.settings, sealed = excluded.sealed,
-       bot = excluded.bot, lane = excluded.lane, state = 'on', reason = NULL, removed_at = NULL
+       bot = excluded.bot, lane = excluded.lane, state = 'on', reason = NULL, removed_at = NULL, fetched_at = now()
      WHERE channels.removed_at IS NOT NULL RETURNING key`,
     [
       channel.key,

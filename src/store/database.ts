@@ -13,6 +13,7 @@ import * as saidElsewhere from "./migrations/0008-said-elsewhere.ts"
 import * as underWay from "./migrations/0009-under-way.ts"
 import * as edges from "./migrations/0010-edges.ts"
 import * as versions from "./migrations/0011-versions.ts"
+import * as fetched from "./migrations/0012-fetched.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -30,6 +31,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0009-under-way": underWay,
   "0010-edges": edges,
   "0011-versions": versions,
+  "0012-fetched": fetched,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

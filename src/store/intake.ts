@@ -18,7 +18,8 @@ import { listLiteral, shape } from "./unnest.ts"
 export interface Intake {
   id: string
   channel: string
-  via: "webhook" | "polling" | "bring"
+  /** How it came; `history` was fetched when the channel was connected, `say` was made here to try the bot. */
+  via: "webhook" | "polling" | "bring" | "history" | "say"
   method: string
   address: string
   headers: { [name: string]: string }

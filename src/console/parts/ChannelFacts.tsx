@@ -14,6 +14,9 @@ export function Here({ channel }: { channel: ChannelShown }) {
           ["who", whoIs(channel)],
           ["", channel.identity?.remarks?.join(" ")],
           ["receives", receives(channel)],
+          ["cannot", channel.cannot?.map(sentence).join(" ")],
+          ["fields of calls", channel.fields?.join(", ")],
+          ["extras", channel.extras?.map(({ name, says }) => `${name} (${says})`).join(", ")],
           [
             "bot",
             channel.release ? (
@@ -115,6 +118,7 @@ function settingsOf({ settings }: ChannelShown): string {
 }
 
 function receives(channel: ChannelShown): string {
+  if (channel.cannot?.some((one) => one.startsWith("it only sends"))) return "nothing"
   if (channel.bringing) {
     const { by, taken, waiting } = channel.bringing
     return `for ${by}, who fetches its calls: ${taken} taken, ${waiting} waiting`

@@ -20,8 +20,8 @@ export interface InletAnswer {
 export interface OutgoingCall {
   /** The provider's own word for what is called; shown to people. */
   name: string
-  method: "GET" | "POST" | "PUT" | "DELETE"
-  address: (string | SecretName | SettingName | PlaceAddress)[]
+  method: "GET" | "POST" | "PUT" | "PATCH" | "DELETE"
+  address: (string | SecretName | SettingName | PlaceAddress | CallMark)[]
   headers?: { [name: string]: HeaderValue }
   body?: OutgoingBody
   /** Brought to the provider first, unless it has them already; `{upload: n}` stands for what it calls the nth. */
@@ -58,7 +58,10 @@ export interface InlineAnswer {
 
 /** Pieces are joined; `basic` is a name and a password as RFC 7617 wants them. */
 export type HeaderValue =
-  string | SecretName | (string | SecretName | SettingName)[] | { basic: [SecretName | SettingName, SecretName] }
+  | string
+  | SecretName
+  | (string | SecretName | SettingName | CallMark)[]
+  | { basic: [SecretName | SettingName, SecretName | ""] }
 
 export interface FormField {
   name: string
@@ -79,10 +82,13 @@ export interface Upload {
 
 export interface SecretName {
   secret: string
+  /** Whether it stands in an address's path or query, and is escaped for it. */
+  escaped?: true
 }
 
 export interface SettingName {
   setting: string
+  escaped?: true
 }
 
 /** The address of the place a call speaks in; `as` says how the provider wants it written. */

@@ -1,3 +1,4 @@
+import { callsOf } from "../gateway/callsOf.ts"
 import type { Profile } from "../gateway/profile.ts"
 import { fillTemplate } from "../gateway/fields.ts"
 import { hasProfile, profileOf } from "../gateway/shipped.ts"
@@ -39,12 +40,13 @@ function originOf(address: string): string | undefined {
 /** Whether a secret may stand in a call to the provider; of a gateway's, its profile says which do. */
 export function isSent(secret: string, profile: Profile | undefined): boolean {
   if (!profile) return true
-  const { outbound, queue, check } = profile
-  const calls = JSON.stringify([outbound, queue, check])
-  return calls.includes(`"${secret}"`) || calls.includes(`{${secret}}`)
+  const calls = JSON.stringify(callsOf(profile))
+  if (calls.includes(`"${secret}"`) || calls.includes(`{${secret}}`)) return true
+  // Our address may be told with the word in it by which calls are proven.
+  const inAddress = profile.inbound?.verify.some((one) => one.secret === secret && one.scheme === "word" && one.query)
+  return inAddress === true && calls.includes("{inlet}")
 }
 
-function addressesOf({ outbound, queue, check }: Profile): string[] {
-  const found = [outbound?.address, queue?.ask.address, queue?.remove.address, check?.address]
-  return found.filter((one) => typeof one === "string")
+function addressesOf(profile: Profile): string[] {
+  return callsOf(profile).map(({ address }) => address)
 }

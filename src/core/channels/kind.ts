@@ -76,6 +76,14 @@ export interface ChannelKind {
   longestBody?: number
   /** Receiving by asking; nothing for a channel that is called. */
   polling?(channel: Channel): Polling | undefined
+  /** What was said before the channel was connected; nothing where the provider does not tell. */
+  history?(channel: Channel): History | undefined
+  /** Whether calls may carry a secret in their body, which is then not kept as it came. */
+  secretInBody?(channel: Channel): boolean
+  /** What the channel cannot do, in words: only receive, only send. */
+  cannot?(channel: Channel): { receive?: string; send?: string }
+  /** What else may be said along with one message, and other fields of calls, by name and in words. */
+  further?(channel: Channel): { extras: Further[]; fields: string[] }
   /** Answering inside the provider's own call; nothing for a channel that is not answered so. */
   inline?(channel: Channel): Inline | undefined
   /** What one answer must hold together, where a reply's parts cannot go one by one. */
@@ -268,17 +276,32 @@ export interface Account {
   /** How missing permissions are added, in words. */
   grant?: string
   /** Registers an address; not there where only a person in the provider's own pages can. */
-  connect?(channel: Channel, address: string): OutgoingCall
-  disconnect?(channel: Channel): OutgoingCall
-  /** What is on record at the provider? Not there where it does not tell. */
-  lookUp?(channel: Channel): OutgoingCall
+  connect?(channel: Channel, address: string): OutgoingCall | OutgoingCall[] | undefined
+  disconnect?(channel: Channel): OutgoingCall | undefined
+  /** What is on record at the provider? Nothing where it does not tell. */
+  lookUp?(channel: Channel): OutgoingCall | undefined
   /** What a person enters at the provider, where `connect` cannot do it: their name for a field, and our value. */
   byHand?(channel: Channel, address: string): { field: string; value: string }[]
   /** The address with the secret that stands in it, encoded, and that secret's name; nothing where none does. */
   wholeAddress?(channel: Channel, address: string): { address: string; secret: string } | undefined
-  readLookUp?(answer: ProviderAnswer): { onRecord: OnRecord } | { fault: string; remedy: string; lockedOut: boolean }
+  readLookUp?(
+    answer: ProviderAnswer,
+    channel: Channel,
+  ): { onRecord: OnRecord } | { fault: string; remedy: string; lockedOut: boolean }
   /** Says in words where the record and our address differ; nothing when they agree. */
   compare?(channel: Channel, onRecord: OnRecord, address: string): string[]
+}
+
+/** Something that may be said along with one message. */
+export interface Further {
+  name: string
+  says: string
+}
+
+/** Asking for what was said before, and each message of the answer as a call of its own. */
+export interface History {
+  ask: OutgoingCall
+  read(answer: ProviderAnswer): { updates: string[] } | { fault: string }
 }
 
 export interface Uploading {
@@ -290,18 +313,21 @@ export interface Uploading {
 /** Looking up whether a doubtful message arrived. */
 export interface Doubts {
   /** Whether what this call said can be found by asking. */
-  covers(call: OutgoingCall): boolean
-  ask(place: Place, since: Date): OutgoingCall
+  covers(call: OutgoingCall, channel: Channel): boolean
+  /** Seconds within which asking usually settles it, where the kind's abilities say nothing. */
+  within?: number
+  ask(place: Place, since: Date, channel: Channel): OutgoingCall
   read(
     answer: ProviderAnswer,
     mark: string,
+    channel: Channel,
   ): { arrived: "yes"; providerId: string } | { arrived: "no" } | { arrived: "unknown" }
 }
 
 export interface Fetching {
   /** The call that says where the content lies; not there where `ref` is the address itself. */
   find?(ref: string, channel: Channel): OutgoingCall | undefined
-  readFind?(answer: ProviderAnswer): { address: string; mime?: string; size?: number } | undefined
+  readFind?(answer: ProviderAnswer, channel: Channel): { address: string; mime?: string; size?: number } | undefined
   /** The call that brings the content. */
   fetch(address: string, channel: Channel): OutgoingCall
 }
@@ -327,6 +353,8 @@ export interface Polling {
   ask(channel: Channel, offset: string | undefined, seconds: number): OutgoingCall
   /** Each update as a call of its own, and the offset that confirms them. */
   read(answer: ProviderAnswer): PollResult
+  /** Seconds for which the provider keeps what is not fetched, where it is known. */
+  keeps?: number
 }
 
 export type PollResult =

@@ -4,6 +4,7 @@ import type { ReplyPart } from "../message/reply.ts"
 import { plainWords } from "../message/reply.ts"
 import type { Channel, ChannelKind, Rendered } from "./kind.ts"
 import type { Look } from "./looks.ts"
+import { unknownExtras } from "./extras.ts"
 import { choicesOffered } from "./options.ts"
 import { readSettings } from "./settings.ts"
 
@@ -22,6 +23,7 @@ export function renderReply(kind: ChannelKind, parts: ReplyPart[], place: Place,
   for (const given of parts) {
     const part = storableJson(given)
     const rendered = kind.render(part, place, channel, offered)
+    rendered.degraded.push(...unknownExtras(kind, part, channel).map((says) => `the extra ${says}`))
     done.push({ part, rendered, words: storable(plainWords(given)) })
     if (rendered.impossible) break
     if (!rendered.leftOut) offered += choicesOffered(part).length

@@ -1,22 +1,20 @@
 import { accountFault, readAnswer } from "../channels/graphErrors.ts"
-import type { Account, Channel, Fetching } from "../channels/kind.ts"
-import { fillTemplate, textAt } from "./fields.ts"
+import type { OutgoingCall } from "../channels/call.ts"
+import type { Account, Channel, Fetching, OnRecord } from "../channels/kind.ts"
+import type { Source } from "./fields.ts"
+import { at, fillTemplate, textAt } from "./fields.ts"
 import { judgeAnswer } from "./judge.ts"
-import { addressOf, headersOf } from "./send.ts"
+import { addressDifference } from "../channels/addressDifference.ts"
+import { callOf, headersOf, wordInAddress } from "./calls.ts"
 import { meaningOfState } from "./accountState.ts"
+import type { Calling, Register } from "./profile.ts"
 import { hasProfile, profileOf } from "./shipped.ts"
 
 export const account: Account = {
   check(channel) {
     const check = hasProfile(channel) ? profileOf(channel).check : undefined
     if (!check) return undefined
-    return {
-      name: "account",
-      method: check.method,
-      address: addressOf(check.address, channel),
-      ...headersOf(check, channel),
-      speaks: false,
-    }
+    return callOf(check, channel, { name: "account" })
   },
   readCheck(answer, channel) {
     if (!hasProfile(channel)) {
@@ -46,26 +44,99 @@ export const account: Account = {
       },
     }
   },
-  byHand: (channel, address) => handValues(channel, address),
-  wholeAddress(channel, address) {
-    const found = hasProfile(channel) ? wordInAddress(channel) : undefined
-    if (!found) return undefined
-    const word = encodeURIComponent(channel.secrets[found.secret]!)
-    return { address: `${address}?${encodeURIComponent(found.field)}=${word}`, secret: found.secret }
+  connect(channel) {
+    const register = registerOf(channel)
+    if (!register) return undefined
+    // One word may stand for a list: it is given as the gateway wants it, joined or not, by how the profile writes it.
+    const events = (register.events ?? []).join(",")
+    return register.set.map((calling) =>
+      callOf(withEvents(calling, register.events ?? []), channel, { name: "register", values: { events } }),
+    )
   },
+  disconnect(channel) {
+    const remove = registerOf(channel)?.remove
+    return remove && callOf(remove, channel, { name: "unregister" })
+  },
+  lookUp(channel) {
+    const read = registerOf(channel)?.read
+    return read && callOf(read, channel, { name: "address on record" })
+  },
+  readLookUp(answer, channel) {
+    const read = registerOf(channel)?.read
+    const body = "body" in answer && answer.status < 300 ? readAnswer(answer.body) : undefined
+    if (!read || !body) return accountFault(judgeAnswer(answer, channel))
+    return { onRecord: recordIn({ json: body }, read.answer, channel) }
+  },
+  compare(channel, onRecord, address) {
+    const again = `Run "wobbet channel connect ${channel.key}".`
+    const ours = hideWord(wholeAddressOf(channel, address)?.address ?? address, channel)
+    if (!onRecord.address) return [`The gateway has no address on record, so it brings nothing. ${again}`]
+    const differences: string[] = []
+    if (onRecord.address !== ours)
+      differences.push(`${addressDifference("The gateway", onRecord.address, ours)} ${again}`)
+    const missing = (registerOf(channel)?.events ?? []).filter((one) => onRecord.events?.includes(one) === false)
+    if (missing.length > 0) differences.push(`The gateway was not asked to bring ${missing.join(", ")}. ${again}`)
+    return differences
+  },
+  byHand: (channel, address) => (registerOf(channel) ? [] : handValues(channel, address)),
+  wholeAddress: wholeAddressOf,
 }
 
-/** The field of the address's query in which a word comes, and the secret it is. */
-function wordInAddress(channel: Channel): { field: string; secret: string } | undefined {
-  const scheme = profileOf(channel).inbound.verify.find((one) => channel.secrets[one.secret] !== undefined)
-  const field = scheme?.scheme === "word" && scheme.query ? fillTemplate(scheme.query, channel.settings) : ""
-  return field === "" ? undefined : { field, secret: scheme!.secret }
+function registerOf(channel: Channel): Register | undefined {
+  return hasProfile(channel) ? profileOf(channel).register : undefined
+}
+
+/** Where `{events}` stands alone for a value, the list itself is meant. */
+function withEvents(calling: Calling, events: string[]): Calling {
+  const inside = (value: unknown): unknown => {
+    if (value === "{events}") return events
+    if (Array.isArray(value)) return value.map(inside)
+    if (typeof value !== "object" || value === null) return value
+    return Object.fromEntries(Object.entries(value).map(([name, one]) => [name, inside(one)]))
+  }
+  const written = calling.body === "form" || calling.body === "query"
+  return calling.send && !written ? { ...calling, send: inside(calling.send) as Calling["send"] & object } : calling
+}
+
+function recordIn(source: Source, places: NonNullable<Register["read"]>["answer"], channel: Channel): OnRecord {
+  const { settings } = channel
+  const address = textAt(source, places.address, settings)
+  const events = at(source, places.events, settings)
+  const says = textAt(source, places.error, settings)
+  const waiting = Number(textAt(source, places.waiting, settings) ?? Number.NaN)
+  const names = Array.isArray(events) ? (events as unknown[]) : String(events ?? "").split(/[\s,]+/)
+  return {
+    ...(address ? { address: hideWord(address, channel) } : {}),
+    ...(events === undefined ? {} : { events: names.map(String).filter(Boolean) }),
+    ...(says ? { lastError: { says } } : {}),
+    ...(Number.isFinite(waiting) ? { waiting } : {}),
+  }
+}
+
+/** An address that holds the channel's own word, without it. */
+function hideWord(address: string, { secrets }: Channel): string {
+  return Object.values(secrets)
+    .filter((secret) => secret !== "")
+    .reduce(
+      (shown, secret) => [encodeURIComponent(secret), secret].reduce((text, one) => text.replaceAll(one, "•••"), shown),
+      address,
+    )
+}
+
+function wholeAddressOf(channel: Channel, address: string): { address: string; secret: string } | undefined {
+  const found = hasProfile(channel) ? wordInAddress(channel, profileOf(channel)) : undefined
+  const secret = found && channel.secrets[found.secret]
+  if (!found || secret === undefined) return undefined
+  return {
+    address: `${address}?${encodeURIComponent(found.field)}=${encodeURIComponent(secret)}`,
+    secret: found.secret,
+  }
 }
 
 function handValues(channel: Channel, address: string): { field: string; value: string }[] {
   if (!hasProfile(channel)) return [{ field: "address for incoming messages", value: address }]
   const { queue, inbound } = profileOf(channel)
-  if (queue) return []
+  if (queue || !inbound) return []
   const scheme = inbound.verify.find((one) => channel.secrets[one.secret] !== undefined)
   const word = scheme?.scheme === "word" && scheme.query ? fillTemplate(scheme.query, channel.settings) : undefined
   const query = word === undefined ? "" : `?${word}=… (the secret ${scheme!.secret})`
@@ -78,8 +149,23 @@ function handValues(channel: Channel, address: string): { field: string; value: 
 
 /** Media lie at an address that wants the account's own authorisation, or none. */
 export const fetching: Fetching = {
+  find(ref, channel) {
+    const { fetch } = profileOf(channel)
+    return fetch?.answer && !isAddress(ref) ? attachmentCall(fetch, ref, channel) : undefined
+  },
+  readFind(answer, channel) {
+    const { fetch } = profileOf(channel)
+    const body = "body" in answer && answer.status < 300 ? readAnswer(answer.body) : undefined
+    const source = { json: body }
+    const address = textAt(source, fetch?.answer?.address, channel.settings)
+    if (address === undefined) return undefined
+    const mime = textAt(source, fetch?.answer?.mime, channel.settings)
+    const size = Number(textAt(source, fetch?.answer?.size, channel.settings) ?? Number.NaN)
+    return { address, ...(mime ? { mime } : {}), ...(Number.isFinite(size) ? { size } : {}) }
+  },
   fetch(address, channel) {
-    const { outbound } = profileOf(channel)
+    const { outbound, fetch } = profileOf(channel)
+    if (fetch && !isAddress(address)) return attachmentCall(fetch, address, channel)
     return {
       name: "media",
       method: "GET",
@@ -89,4 +175,14 @@ export const fetching: Fetching = {
       speaks: false,
     }
   },
+}
+
+function isAddress(ref: string): boolean {
+  return /^https?:\/\//.test(ref)
+}
+
+/** The call for an attachment that is named by its message's id and its own. */
+function attachmentCall(fetch: Calling, ref: string, channel: Channel): OutgoingCall {
+  const [message = "", attachment = ""] = ref.split("/").map((one) => decodeURIComponent(one))
+  return callOf(fetch, channel, { name: "attachment", values: { message, attachment } })
 }

@@ -4,10 +4,10 @@ import { echoed, handshakeIn } from "./handshake.ts"
 import { profileOf } from "./shipped.ts"
 
 export function acknowledge(call: InboundCall, _parsed: Parsed, channel: Channel): InletAnswer {
-  const profile = profileOf(channel)
-  const echo = profile.inbound.handshake && handshakeIn(call, channel)
+  const { inbound } = profileOf(channel)
+  const echo = inbound?.handshake && handshakeIn(call, channel)
   if (echo !== undefined) return echoed(echo)
-  const { status, type, text } = profile.inbound.answer
+  const { status, type, text } = inbound?.answer ?? { status: 200 }
   return {
     status,
     ...(type ? { headers: { "content-type": type } } : {}),

@@ -79,7 +79,41 @@ export function holds(
   settings: { [name: string]: unknown },
 ): boolean {
   const found = at(source, where, settings)
-  return found !== undefined && values.some((value) => String(value) === String(found))
+  if (found === undefined) return false
+  const all = Array.isArray(found) ? (found as unknown[]).slice(0, mostValues) : [found]
+  return values.some((value) =>
+    value === "{number}"
+      ? all.some((one) => isSameNumber(String(one), settings.number))
+      : all.some((one) => typeof one !== "object" && written(value, settings) === String(one)),
+  )
+}
+
+/** A condition's value, which may be a setting's, such as `{accountId}`. */
+function written(value: string | number | boolean, settings: { [name: string]: unknown }): string {
+  return typeof value === "string" ? fillTemplate(value, settings) : String(value)
+}
+
+/** Values of a list that are looked at. */
+const mostValues = 1000
+
+/** Whether a value is this number, however either is written, or the same name. */
+export function isSameNumber(value: string, number: unknown): boolean {
+  if (typeof number !== "string" || number === "") return false
+  const digits = (text: string) =>
+    text
+      .replace(/@[\w.]+$/, "")
+      .replace(/\D/g, "")
+      .replace(/^00/, "")
+  return value === number || (digits(number).length > 5 && digits(value) === digits(number))
+}
+
+/** Whether any of the places has one of its values. */
+export function anyHolds(
+  source: Source,
+  conditions: Conditions | undefined,
+  settings: { [name: string]: unknown },
+): boolean {
+  return Object.entries(conditions ?? {}).some(([where, values]) => holds(source, where, values, settings))
 }
 
 /** Whether each of the places has one of its values. */

@@ -7,8 +7,8 @@ import { hasProfile, profileOf } from "./shipped.ts"
 /** What a gateway's handshake wants to hear back; nothing when the call is none. */
 export function handshakeIn(call: InboundCall, channel: Channel): string | undefined {
   if (!hasProfile(channel)) return undefined
-  const { handshake, body } = profileOf(channel).inbound
-  if (!handshake || handshake.method !== call.method) return undefined
+  const { handshake, body } = profileOf(channel).inbound ?? {}
+  if (!handshake || !body || handshake.method !== call.method) return undefined
   if (call.method === "GET") {
     const query = call.address.split("?")[1]
     return query === undefined
@@ -23,7 +23,9 @@ export function handshakeIn(call: InboundCall, channel: Channel): string | undef
 export function isHandshake(call: InboundCall, channel: Channel): boolean {
   if (!hasProfile(channel) || !call.address.includes("?")) return false
   if (handshakeIn(call, channel) !== undefined) return true
-  const { body, message, status } = profileOf(channel).inbound
+  const { inbound } = profileOf(channel)
+  if (!inbound) return false
+  const { body, message, status } = inbound
   const content = contentOf(call, body)
   if ("unreadable" in content) return false
   return [message.from, status?.status].some((where) => textAt(content, where, channel.settings) !== undefined)

@@ -6,7 +6,7 @@ import { profileOf } from "./shipped.ts"
 
 export function inline(channel: Channel): Inline | undefined {
   const { inline, inbound } = profileOf(channel)
-  if (!inline) return undefined
+  if (!inline || !inbound) return undefined
   return {
     within: inline.within,
     field(call, where) {

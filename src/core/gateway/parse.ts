@@ -5,7 +5,7 @@ import { saidText } from "../message/command.ts"
 import type { Media, MediaKind, Message } from "../message/message.ts"
 import { contentOf } from "./content.ts"
 import type { Source } from "./fields.ts"
-import { allHold, at, fillTemplate, holds, textAt } from "./fields.ts"
+import { allHold, anyHolds, at, fillTemplate, textAt } from "./fields.ts"
 import { stateTold } from "./accountState.ts"
 import { handshakeIn } from "./handshake.ts"
 import { e164, isShortCode, wayIn } from "./numbers.ts"
@@ -19,6 +19,7 @@ export type Wishes = (text: string) => Message["wish"]
 export function parse(call: InboundCall, channel: Channel, wishes?: Wishes): Parsed {
   const parsed = nothingParsed()
   const { inbound } = profileOf(channel)
+  if (!inbound) return { ...parsed, unreadable: "this channel only sends: its profile says nothing of calls" }
   if (inbound.handshake && handshakeIn(call, channel) !== undefined) {
     parsed.notes.push("a handshake: the address was checked")
     return parsed
@@ -86,30 +87,67 @@ function readMessage(
   const id = textAt(source, places.id, settings)
   const name = textAt(source, places.name, settings)
   const replyTo = textAt(source, places.replyTo, settings)
+  const quote = textAt(source, places.quote, settings)
   const sentAt = timeOf(at(source, places.time, settings))
-  const content = saidIn(source, places, channel)
+  const content = eventIn(source, places, channel, id)
   const answered = textAt(source, places.optOut, settings)
-  const wish = wishes?.(answered ?? content.text ?? "")
+  const wish = wishes?.(answered ?? content.message.text ?? "")
   const message: Message = {
-    ...content,
+    ...(replyTo ? { replyTo } : {}),
+    ...(quote ? { quote: quote.slice(0, longestField) } : {}),
+    ...content.message,
     ...(wish ? { wish } : {}),
     ...(id ? { providerId: id } : {}),
     place: placeOf(source, places, channel, { address: who.address, ...(name ? { name } : {}) }),
     from: { address: who.address, bot: false, ...(name ? { name } : {}) },
-    ...(replyTo ? { replyTo } : {}),
+    ...(places.mention && anyHolds(source, places.mention, settings) ? { mentionsBot: true } : {}),
     ...(sentAt ? { sentAt } : {}),
     ...fieldsIn(source, places, channel),
   }
-  const own =
-    Object.entries(places.own ?? {}).some(([where, values]) => holds(source, where, values, settings)) ||
-    isOwnNumber(who.address, channel)
+  const own = anyHolds(source, places.own, settings) || isOwnNumber(who.address, channel)
   const silent = who.noPath
     ? "its sender has no number to answer to"
     : wish === "help" && answered !== undefined
       ? "the gateway has answered the word itself"
       : own || undefined
   // Without an id of the gateway's own, every call tells of a message of its own.
-  parsed.messages.push({ eventKey: id ?? "", message, ...(silent ? { own: silent } : {}) })
+  parsed.messages.push({ eventKey: content.key ?? id ?? "", message, ...(silent ? { own: silent } : {}) })
+}
+
+/** What happened, and what its repetition shares with it where that is not the message's id. */
+function eventIn(
+  source: Source,
+  places: MessagePlaces,
+  channel: Channel,
+  id: string | undefined,
+): { message: Omit<Message, "place">; key?: string } {
+  const { settings } = channel
+  const is = (change: { when?: string[]; only?: Conditions } | undefined): boolean =>
+    change !== undefined &&
+    (change.when ?? []).every((one) => at(source, one, settings) !== undefined) &&
+    allHold(source, change.only, settings)
+  const { reaction, edited, deleted } = places
+  const to = textAt(source, reaction?.to, settings)
+  if (reaction && to !== undefined && is(reaction)) {
+    const emoji = textAt(source, reaction.emoji, settings) ?? ""
+    const removed = emoji === "" || anyHolds(source, reaction.removed, settings)
+    const time = textAt(source, places.time, settings) ?? ""
+    const who = textAt(source, places.from, settings) ?? ""
+    // Some gateways give a reaction the id of what it is about.
+    const key = id === undefined || id === to ? { key: `${to}:reaction:${who}:${emoji}:${time}` } : {}
+    return { message: { event: "reaction", reaction: { emoji, removed, to } }, ...key }
+  }
+  if (is(deleted)) {
+    const about = textAt(source, deleted!.to, settings) ?? id
+    const key = about === undefined ? {} : { key: `${about}:deleted` }
+    return { message: { event: "deleted", ...(about ? { replyTo: about } : {}) }, ...key }
+  }
+  const said = saidIn(source, places, channel)
+  if (!is(edited)) return { message: said }
+  const about = textAt(source, edited!.to, settings) ?? id
+  const version = textAt(source, places.time, settings) ?? said.text ?? ""
+  const key = about !== undefined && (id === undefined || about === id) ? { key: `${about}:edited:${version}` } : {}
+  return { message: { ...said, event: "edited", ...(about ? { replyTo: about } : {}) }, ...key }
 }
 
 /** Characters of one further field. */
@@ -178,7 +216,8 @@ function placeOf(
   const given = textAt(source, places.place, settings)
   const title = textAt(source, places.placeName, settings)
   if (given === undefined) return { address: sender.address, kind: "direct", title: sender.name ?? sender.address }
-  if (places.groups !== undefined && given.includes(places.groups))
+  const isGroup = places.groups !== undefined && given.includes(places.groups)
+  if (isGroup || anyHolds(source, places.group, settings))
     return { address: given, kind: "group", ...(title ? { title } : {}) }
   const { address } = senderOf(given, channel)
   return { address, kind: "direct", title: title ?? sender.name ?? address }
@@ -210,12 +249,47 @@ function saidIn(source: Source, places: MessagePlaces, channel: Channel): Omit<M
 function mediaOf(source: Source, places: MessagePlaces, settings: Channel["settings"]): Media[] {
   const { media } = places
   if (!media) return []
+  if ("each" in media) return listedMedia(source, media, textAt(source, places.id, settings), settings)
   const count = media.count === undefined ? 1 : Math.min(Number(textAt(source, media.count, settings) ?? 0) || 0, 50)
   return Array.from({ length: count }, (_none, n): Media | undefined => {
     const ref = textAt(source, fillTemplate(media.address, { n }), settings)
     const mime = textAt(source, fillTemplate(media.mime, { n }), settings)
     return ref === undefined ? undefined : { kind: kindOfMime(mime), ref, ...(mime ? { mime } : {}) }
   }).filter((one) => one !== undefined)
+}
+
+/** Pieces of a list; one without an address is fetched by its message's id and its own. */
+function listedMedia(
+  source: Source,
+  media: Extract<NonNullable<MessagePlaces["media"]>, { each: unknown }>,
+  message: string | undefined,
+  settings: Channel["settings"],
+): Media[] {
+  const found = at(source, media.each, settings)
+  const pieces = found === undefined ? [] : Array.isArray(found) ? (found as unknown[]) : [found]
+  return pieces.slice(0, 50).flatMap((json): Media[] => {
+    const piece = { json }
+    const own = textAt(piece, media.id, settings)
+    const ref = own === undefined ? textAt(piece, media.address, settings) : twoIds(message ?? "", own)
+    if (ref === undefined) return []
+    const mime = textAt(piece, media.mime, settings)
+    const name = textAt(piece, media.name, settings)
+    const size = Number(textAt(piece, media.size, settings) ?? Number.NaN)
+    return [
+      {
+        kind: kindOfMime(mime),
+        ref,
+        ...(mime ? { mime } : {}),
+        ...(name ? { name: name.slice(0, 500) } : {}),
+        ...(Number.isFinite(size) ? { size } : {}),
+      },
+    ]
+  })
+}
+
+/** How an attachment is named by the id of its message and its own. */
+export function twoIds(message: string, attachment: string): string {
+  return `${encodeURIComponent(message)}/${encodeURIComponent(attachment)}`
 }
 
 function kindOfMime(mime: string | undefined): MediaKind {

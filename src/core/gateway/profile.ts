@@ -17,30 +17,24 @@ export interface Profile {
   addresses: "numbers" | "names"
   settings: { [name: string]: { says: string; required?: boolean; default?: string } }
   secrets: { [name: string]: { says: string; required?: boolean } }
-  inbound: {
-    body: BodyForm
-    handshake?: Handshake
-    /** Of these the one whose secret the channel has. Empty where nothing ever calls. */
-    verify: VerifyScheme[]
-    /** Whether the gateway brings a call again until it is taken. */
-    repeats: boolean
-    answer: { status: number; type?: string; text?: string }
-    message: MessagePlaces
-    status?: StatusPlaces
-    /** With any of these there, the gateway says that it brings nothing more; and where it says why. */
-    ended?: { when: Template[]; why?: Where }
-  }
+  /** What it brings; left out where it only takes. */
+  inbound?: Inbound
   /** Messages wait at the gateway and are fetched, instead of being brought. */
   queue?: Queue
   /** The reply goes back inside the HTTP answer to the call that brought the message. */
   inline?: Inline
+  /** How something is said; left out where the gateway only brings. */
   outbound?: Outbound
+  /** How our address is entered at the gateway, read back and taken away. */
+  register?: Register
+  /** The call that brings an attachment, where it lies under ids of the message's and its own. */
+  fetch?: Calling & { answer?: { address: Where; mime?: Where; size?: Where } }
+  /** What was said before the channel was connected: fetched once, kept, never answered. */
+  history?: Calling & { each?: Where; content?: Where }
+  /** What became of one message, asked for by our own mark or by the gateway's id. */
+  find?: Calling & { answer: { each?: Where; id: Where; status?: Where; mark?: Where } }
   /** A call that tells whether the keys work. */
-  check?: {
-    method: "GET" | "POST"
-    address: Template
-    authorization?: Authorization
-    headers?: { [name: string]: Template }
+  check?: Calling & {
     answer: { id?: Where; name?: Where; state?: Where }
     /** Words of `state` with which nothing can be sent, and what they mean. */
     bad?: { [state: string]: string }
@@ -67,20 +61,65 @@ export interface AccountState {
   remedy: Template
 }
 
+/** A name, which is a setting or a secret, with a password, which is a secret or nothing; or a bearer's secret. */
 export type Authorization = { basic: [string, string] } | { bearer: string }
 
-export interface Outbound {
-  /** The call's, as people see it. */
-  name: string
-  method: "POST" | "GET" | "PUT"
+/** What a call holds: fields of a form or query, a JSON object, or an XML element. */
+export interface Content {
+  [name: string]: unknown
+}
+
+/** A call of ours to the gateway. Without an authorisation of its own it has that of `outbound`. */
+export interface Calling {
+  method: "POST" | "GET" | "PUT" | "PATCH" | "DELETE"
   address: Template
   authorization?: Authorization
   headers?: { [name: string]: Template }
+  body?: BodyForm | "query"
+  send?: Content
+}
+
+/** What the gateway brings, and how its calls are told from anybody's. */
+export interface Inbound {
+  body: BodyForm
+  handshake?: Handshake
+  /** Of these the one whose secret the channel has. Empty where nothing ever calls. */
+  verify: VerifyScheme[]
+  /** Whether the gateway brings a call again until it is taken. */
+  repeats: boolean
+  answer: { status: number; type?: string; text?: string }
+  message: MessagePlaces
+  status?: StatusPlaces
+  /** With any of these there, the gateway says that it brings nothing more; and where it says why. */
+  ended?: { when: Template[]; why?: Where }
+}
+
+export interface Register {
+  /** In this order; `{inlet}` is our address, with the word in it where one proves calls. */
+  set: Calling[]
+  /** Kinds of event that are wanted, by the gateway's names: `{events}` in what is set. */
+  events?: string[]
+  read?: Calling & { answer: { address: Where; events?: Where; error?: Where; waiting?: Where } }
+  remove?: Calling
+}
+
+export interface Outbound extends Calling {
+  /** The call's, as people see it. */
+  name: string
   body: BodyForm | "query"
   numberForm?: Template
-  send: { [name: string]: unknown }
+  send: Content
   /** What a picture or file adds. */
-  media?: { [name: string]: unknown }
+  media?: Content
+  /** What an answer to one message adds; `{replyTo}` is its id. */
+  reply?: Content
+  /** What else may be said along with one message: what it means, and what it adds; `{value}` is what was given. */
+  extra?: { [name: string]: { says: string; send: Content } }
+  /** Calls that change, take back or react to a message (`{id}`), or show that an answer is being written. */
+  amend?: Calling
+  remove?: Calling
+  react?: Calling
+  typing?: Calling
   /** Characters of one message. */
   longest: number
   answer: { body: "json" | "xml"; id?: Where; code?: Where; says?: Where }
@@ -123,7 +162,7 @@ export type VerifyScheme = { secret: string } & (
       of: string[]
       clock?: Clock
     } & Hashed)
-  | { scheme: "word"; header?: Template; query?: Template }
+  | { scheme: "word"; header?: Template; query?: Template; field?: Where }
   | { scheme: "basic"; user: Template }
 )
 
@@ -152,18 +191,38 @@ export interface MessagePlaces {
   place?: Where
   /** A word within `place` that makes it a group. */
   groups?: string
+  /** What makes it a group, where another field says so. */
+  group?: Conditions
   placeName?: Where
   text: Where
   time?: Where
   name?: Where
   replyTo?: Where
+  /** What the answered message said. */
+  quote?: Where
+  /** What makes it one that mentions us; `{number}` among the values is our own. */
+  mention?: Conditions
+  /** What makes it a message that was changed, or taken back, and where the id of that stands. */
+  edited?: Change
+  deleted?: Change
+  /** A reaction to the message whose id stands at `to`; one without an emoji takes it back. */
+  reaction?: { when?: Template[]; only?: Conditions; emoji: Where; to: Where; removed?: Conditions }
   choice?: { id: Where; label: Where }
   location?: { latitude: Where; longitude: Where; name?: Where }
-  /** Numbered fields, from 0; or, without a count, one thing. */
-  media?: { count?: Where; address: Template; mime: Template }
+  /** Numbered fields, from 0; or, without a count, one thing; or a list, whose pieces have an address or an id. */
+  media?:
+    | { count?: Where; address: Template; mime: Template }
+    | { each: Where; address?: Where; id?: Where; mime?: Where; name?: Where; size?: Where }
   optOut?: Where
   /** Other fields of the call, by the names under which conditions and handlers know them. */
   fields?: { [name: string]: Where }
+}
+
+export interface Change {
+  when?: Template[]
+  only?: Conditions
+  /** The id of the message that was changed. */
+  to?: Where
 }
 
 export interface StatusPlaces {
@@ -182,11 +241,7 @@ export interface StatusPlaces {
 }
 
 export interface Queue {
-  ask: {
-    method: "GET" | "POST"
-    address: Template
-    authorization?: Authorization
-    headers?: { [name: string]: Template }
+  ask: Calling & {
     /** Seconds the gateway holds the call open when nothing waits; it is asked again at once. */
     holds: number
   }
@@ -196,12 +251,9 @@ export interface Queue {
   handle: Where
   /** What of it is the message as it would have been brought; without it, all of it. */
   content?: Where
-  remove: {
-    method: "DELETE" | "POST" | "GET"
-    address: Template
-    authorization?: Authorization
-    headers?: { [name: string]: Template }
-  }
+  remove: Calling
+  /** Seconds for which the gateway keeps what nobody fetches. */
+  keeps?: number
 }
 
 export interface Inline {

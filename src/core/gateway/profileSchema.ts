@@ -1,13 +1,15 @@
 import Joi from "joi"
 import { readDuration } from "../routing/duration.ts"
 
+/** Names of settings, secrets, fields and extras. */
+const fieldNames = /^[a-z][A-Za-z0-9]*$/
 const where = Joi.alternatives(Joi.string(), Joi.array().items(Joi.string()).min(1))
 const named = (extra: Joi.SchemaMap = {}) =>
   Joi.object()
-    .pattern(/^[a-z][A-Za-z0-9]*$/, Joi.object({ says: Joi.string().required(), required: Joi.boolean(), ...extra }))
+    .pattern(fieldNames, Joi.object({ says: Joi.string().required(), required: Joi.boolean(), ...extra }))
     .default({})
 const authorization = Joi.object({
-  basic: Joi.array().ordered(Joi.string().required(), Joi.string().required()).length(2),
+  basic: Joi.array().ordered(Joi.string().required(), Joi.string().allow("").required()).length(2),
   bearer: Joi.string(),
 }).xor("basic", "bearer")
 const headers = Joi.object().pattern(/^[A-Za-z0-9-]+$/, Joi.string())
@@ -32,14 +34,14 @@ const schemes: { [name: string]: Joi.SchemaMap } = {
     encoding: encoding.optional().default("hex"),
     clock,
   },
-  word: { header, query: Joi.string() },
+  word: { header, query: Joi.string(), field: where },
   basic: { user: Joi.string().required() },
 }
 const verify = Joi.array().items(
   Object.entries(schemes).reduce(
     (schema, [name, fields]) =>
       schema.when(Joi.object({ scheme: Joi.valid(name).required() }).unknown(), {
-        then: name === "word" ? Joi.object(fields).or("header", "query") : Joi.object(fields),
+        then: name === "word" ? Joi.object(fields).or("header", "query", "field") : Joi.object(fields),
       }),
     Joi.object({ scheme: Joi.valid(...Object.keys(schemes)).required(), secret: Joi.string().required() }),
   ),
@@ -51,6 +53,33 @@ const conditions = Joi.object().pattern(
 )
 const codes = Joi.array().items(Joi.number(), Joi.string())
 
+const methods = ["GET", "POST", "PUT", "PATCH", "DELETE"] as const
+const content = Joi.object().unknown(true)
+
+/** A call of ours; `extra` are fields that only this one has. */
+function calling(method: (typeof methods)[number], extra: Joi.SchemaMap = {}): Joi.ObjectSchema {
+  return Joi.object({
+    method: Joi.valid(...methods).default(method),
+    address: Joi.string().required(),
+    authorization,
+    headers,
+    body: Joi.valid("form", "json", "xml", "query"),
+    send: content.min(1),
+    ...extra,
+  })
+}
+
+/** A length of time such as 60s or 2d, as seconds. */
+const seconds = (least: string) =>
+  Joi.alternatives(Joi.number(), Joi.string()).custom((value: number | string, helpers) => {
+    const ms = readDuration(value)
+    return ms === undefined || ms < readDuration(least)!
+      ? helpers.message({ custom: "{#says}" }, { says: `"${value}" is not a length of time of ${least} or more` })
+      : ms / 1000
+  })
+
+const change = Joi.object({ when: Joi.array().items(Joi.string()), only: conditions, to: where }).or("when", "only")
+
 const message = Joi.object({
   each: where,
   unless: Joi.array().items(Joi.string()),
@@ -60,18 +89,31 @@ const message = Joi.object({
   from: where.required(),
   place: where,
   groups: Joi.string(),
+  group: conditions,
   placeName: where,
   text: where.required(),
   time: where,
   name: where,
   replyTo: where,
+  quote: where,
+  mention: conditions,
+  edited: change,
+  deleted: change,
+  reaction: Joi.object({
+    when: Joi.array().items(Joi.string()),
+    only: conditions,
+    emoji: where.required(),
+    to: where.required(),
+    removed: conditions,
+  }),
   choice: Joi.object({ id: where.required(), label: where.required() }),
   location: Joi.object({ latitude: where.required(), longitude: where.required(), name: where }),
-  media: Joi.object({ count: where, address: Joi.string().required(), mime: Joi.string().required() }),
+  media: Joi.object({ each: where }).when(Joi.object({ each: Joi.exist() }).unknown(), {
+    then: Joi.object({ address: where, id: where, mime: where, name: where, size: where }).xor("address", "id"),
+    otherwise: Joi.object({ count: where, address: Joi.string().required(), mime: Joi.string().required() }),
+  }),
   optOut: where,
-  fields: Joi.object()
-    .pattern(/^[a-z][A-Za-z0-9]*$/, where)
-    .max(50),
+  fields: Joi.object().pattern(fieldNames, where).max(50),
 })
 
 const status = Joi.object({
@@ -111,24 +153,14 @@ export const profileSchema = Joi.object({
     message: message.required(),
     status,
     ended: Joi.object({ when: Joi.array().items(Joi.string()).min(1).required(), why: where }),
-  }).required(),
+  }),
   queue: Joi.object({
-    ask: Joi.object({
-      method: Joi.valid("GET", "POST").default("GET"),
-      address: Joi.string().required(),
-      authorization,
-      headers,
-      holds: Joi.number().min(0).max(60).default(5),
-    }).required(),
+    ask: calling("GET", { holds: Joi.number().min(0).max(60).default(5) }).required(),
     each: where,
     handle: where.required(),
     content: where,
-    remove: Joi.object({
-      method: Joi.valid("DELETE", "POST", "GET").default("DELETE"),
-      address: Joi.string().required(),
-      authorization,
-      headers,
-    }).required(),
+    remove: calling("DELETE").required(),
+    keeps: seconds("10m"),
   }),
   inline: Joi.object({
     within: Joi.number().min(0.2).max(55).required(),
@@ -139,23 +171,38 @@ export const profileSchema = Joi.object({
     type: Joi.string(),
     late: Joi.valid("api", "park").default("park"),
   }).xor("text", "send"),
-  outbound: Joi.object({
+  outbound: calling("POST", {
     name: Joi.string().default("message"),
-    method: Joi.valid("POST", "GET", "PUT").default("POST"),
-    address: Joi.string().required(),
-    authorization,
-    headers,
     body: Joi.valid("form", "json", "xml", "query").required(),
     numberForm: Joi.string(),
-    send: Joi.object().unknown(true).min(1).required(),
-    media: Joi.object().unknown(true),
+    send: content.min(1).required(),
+    media: content,
+    reply: content.min(1),
+    extra: Joi.object()
+      .pattern(fieldNames, Joi.object({ says: Joi.string().required(), send: content.min(1).required() }))
+      .max(50),
+    amend: calling("PUT"),
+    remove: calling("DELETE"),
+    react: calling("POST"),
+    typing: calling("POST"),
     longest: Joi.number().integer().min(70).default(1600),
     answer: Joi.object({ body: Joi.valid("json", "xml").default("json"), id: where, code: where, says: where }).default(
-      {
-        body: "json",
-      },
+      { body: "json" },
     ),
     codes: Joi.object({ refused: codes, lockedOut: codes, again: codes }),
+  }),
+  register: Joi.object({
+    set: Joi.array().items(calling("POST")).single().min(1).max(10).required(),
+    events: Joi.array().items(Joi.string()).min(1),
+    read: calling("GET", {
+      answer: Joi.object({ address: where.required(), events: where, error: where, waiting: where }).required(),
+    }),
+    remove: calling("DELETE"),
+  }),
+  fetch: calling("GET", { answer: Joi.object({ address: where.required(), mime: where, size: where }) }),
+  history: calling("GET", { each: where, content: where }),
+  find: calling("GET", {
+    answer: Joi.object({ each: where, id: where.required(), status: where, mark: where }).required(),
   }),
   state: Joi.object({
     event: Joi.object({
@@ -165,23 +212,14 @@ export const profileSchema = Joi.object({
       why: where,
     }),
     answer: where,
-    every: Joi.alternatives(Joi.number(), Joi.string()).custom((value: number | string, helpers) => {
-      const ms = readDuration(value)
-      if (ms === undefined || ms < 10_000)
-        return helpers.message({ custom: "{#says}" }, { says: `"${value}" is not a length of time of 10s or more` })
-      return ms / 1000
-    }),
+    every: seconds("10s"),
     bad: Joi.object().pattern(Joi.string(), Joi.string()).min(1).required(),
     good: Joi.array().items(Joi.string()).single().min(1).required(),
     remedy: Joi.string().required(),
   }).or("event", "answer", "every"),
-  check: Joi.object({
-    method: Joi.valid("GET", "POST").default("GET"),
-    address: Joi.string().required(),
-    authorization,
-    headers,
+  check: calling("GET", {
     answer: Joi.object({ id: where, name: where, state: where }).default({}),
     bad: Joi.object().pattern(Joi.string(), Joi.string()),
   }),
   tells: Joi.boolean().default(false),
-}).or("outbound", "inline")
+}).or("inbound", "outbound")

@@ -82,13 +82,129 @@ test.each<[string, string, string, number, string, string]>([
   ],
   ["a word that comes nowhere", ", query: word", "", 11, "none of header and query", "Write header or query"],
   [
-    "no way of answering",
-    good.slice(good.indexOf("outbound:")),
+    "neither what is brought nor how anything is said",
+    good.slice(good.indexOf("inbound:")),
     "",
     1,
-    "none of outbound and inline",
-    "A profile needs outbound, inline, or both",
+    "none of inbound and outbound",
+    "A profile needs inbound, outbound, or both",
   ],
+  ...(
+    [
+      [
+        "an answer inside a call that nothing reads",
+        "inline: { within: 5, body: text, text: '{text}' }",
+        "inline needs inbound",
+      ],
+      [
+        "a queue whose messages nothing reads",
+        "queue: { ask: { address: x }, handle: /h, remove: { address: x } }",
+        "queue needs inbound",
+      ],
+      ["a past that nothing reads", "history: { address: x }", "history needs inbound"],
+      [
+        "a state told by calls that nothing reads",
+        "state: { event: { state: /s }, good: ok, bad: { off: it is off }, remedy: x }",
+        "there is no inbound",
+      ],
+    ] as const
+  ).map(([what, more, says]): [string, string, string, number, string, string] => [
+    what,
+    good.slice(good.indexOf("inbound:"), good.indexOf("outbound:")),
+    `${more}\n`,
+    8,
+    says,
+    "Add inbound",
+  ]),
+  ...(
+    [
+      [
+        "a register that sets nothing",
+        "register: { read: { address: x, answer: { address: /a } } }",
+        "register.set is missing",
+        "docs/",
+      ],
+      [
+        "a read that says not where",
+        "register: { set: { address: x }, read: { address: x } }",
+        "register.read.answer is missing",
+        "docs/",
+      ],
+      ["a method nobody knows", "history: { method: FETCH, address: x }", '"FETCH" is no method', "GET, POST, PUT"],
+      ["an extra without a meaning", "history: { address: '{extra}' }", '"{extra}" stands for nothing', "use one of"],
+      [
+        "a state asked for by nothing",
+        "state: { every: 60s, good: ok, bad: { off: x }, remedy: x }",
+        "no check that asks",
+        "Add check",
+      ],
+      [
+        "a state asked for too often",
+        "state: { every: 1s, good: ok, bad: { off: x }, remedy: x }",
+        "10s or more",
+        "docs/",
+      ],
+      [
+        "a doubt asked for by a mark that is not sent",
+        "find: { address: 'x/{mark}', answer: { id: /id } }",
+        "does not carry it",
+        "reference",
+      ],
+      [
+        "a bearer that is no secret",
+        "check: { address: x, authorization: { bearer: apiKy } }",
+        'no secret "apiKy"',
+        'Was "apiKey" meant?',
+      ],
+      [
+        "a name that is neither setting nor secret",
+        "check: { address: x, authorization: { basic: [stat, apiKey] } }",
+        'no setting or secret "stat"',
+        "Add it",
+      ],
+      [
+        "a length of time in words",
+        "queue: { ask: { address: x }, handle: /h, remove: { address: x }, keeps: two days }",
+        "not a length of time",
+        "docs/",
+      ],
+      ["an address for our own words", "check: { address: 'x/{text}' }", '"{text}" stands for nothing', "Add it"],
+    ] as const
+  ).map(([what, more, says, remedy]): [string, string, string, number, string, string] => [
+    what,
+    good.slice(good.indexOf("outbound:")),
+    `${good.slice(good.indexOf("outbound:"))}${more}\n`,
+    18,
+    says,
+    remedy,
+  ]),
+  ...(
+    [
+      [
+        "attachments by an id that nothing fetches",
+        "media: { each: /a, id: /id }",
+        "nothing says how one is fetched",
+        "Add fetch",
+      ],
+      [
+        "attachments by an id and an address",
+        "media: { each: /a, id: /id, address: /url }",
+        "both of address and id",
+        "Keep one",
+      ],
+      ["an edit that nothing tells", "edited: { to: /id }", "none of when and only", "Write when or only"],
+      ["a reaction to nothing", "reaction: { emoji: /e }", "reaction.to is missing", "docs/"],
+      ["an edit's id with dots", "edited: { when: [/e], to: a.b }", "is not a JSON Pointer", "/a/b"],
+      ["a mention that is no list of values", "mention: /at", "must be of type object", "docs/"],
+    ] as const
+  ).map(([what, more, says, remedy]): [string, string, string, number, string, string] => [
+    what,
+    ", text: /text",
+    `, text: /text, ${more}`,
+    12,
+    says,
+    remedy,
+  ]),
   [
     "late replies that have nowhere to go",
     good.slice(good.indexOf("outbound:")),

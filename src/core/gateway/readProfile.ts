@@ -1,12 +1,13 @@
 import type Joi from "joi"
-import leven from "leven"
 import type { Document, LineCounter } from "yaml"
 import { readYaml } from "../message/yaml.ts"
-import type { Profile, ProfileFault, VerifyScheme } from "./profile.ts"
+import type { Finding } from "./inconsistencies.ts"
+import { inconsistencies } from "./inconsistencies.ts"
+import { nearest } from "./nearest.ts"
+import type { Profile, ProfileFault } from "./profile.ts"
 import { profileSchema } from "./profileSchema.ts"
 
-type Path = (string | number)[]
-type Finding = Omit<ProfileFault, "line"> & { path: Path }
+type Path = Finding["path"]
 
 /** Reads a profile, or says for each fault on which line it stands, in which field, and what would be right. */
 export function readProfile(source: string): { profile: Profile } | { faults: ProfileFault[] } {
@@ -133,7 +134,7 @@ function remedyFor(field: string): string {
   if (/\.encoding$/.test(field)) return "Write encoding: hex or encoding: base64."
   if (/\.says$/.test(field)) return "Say in a few words what it is; it is shown where it is asked for."
   if (/\.header$/.test(field)) return "Name the header it comes in, such as header: x-signature."
-  if (/^$/.test(field)) return "A profile needs outbound, inline, or both, or nothing can be answered."
+  if (/^$/.test(field)) return "A profile needs inbound, outbound, or both: what it brings, and how something is said."
   return "docs/connect-custom.md lists what may stand here."
 }
 
@@ -145,7 +146,7 @@ function knownFields(path: Path): string[] {
 interface Described {
   keys?: { [name: string]: Described }
   items?: Described[]
-  whens?: { ref?: unknown; is?: Described; then?: Described }[]
+  whens?: { ref?: unknown; is?: Described; then?: Described; otherwise?: Described }[]
   patterns?: { rule: Described }[]
 }
 
@@ -154,7 +155,7 @@ function* describedKeys(schema: Described | undefined, path: Path): Generator<st
   const [step, ...rest] = path
   if (step === undefined) {
     yield* Object.keys(schema.keys ?? {})
-    for (const when of schema.whens ?? []) yield* Object.keys(when.then?.keys ?? {})
+    for (const { then, otherwise } of schema.whens ?? []) yield* Object.keys({ ...then?.keys, ...otherwise?.keys })
     return
   }
   if (typeof step === "number") for (const item of schema.items ?? []) yield* describedKeys(item, rest)
@@ -165,118 +166,10 @@ function* describedKeys(schema: Described | undefined, path: Path): Generator<st
   }
 }
 
-/** What is well written but cannot be meant. */
-function inconsistencies(profile: Profile): Finding[] {
-  const found: Finding[] = []
-  const fault = (path: Path, says: string, remedy: string) => found.push({ path, field: path.join("."), says, remedy })
-  const secrets = Object.keys(profile.secrets)
-  const schemes = (list: VerifyScheme[] | undefined, path: Path) =>
-    list?.forEach((one, at) => {
-      if (secrets.includes(one.secret)) return
-      const near = nearest(one.secret, secrets)
-      fault(
-        [...path, at, "secret"],
-        `there is no secret "${one.secret}" under secrets`,
-        near ? `Was "${near}" meant?` : `Add it: secrets: { ${one.secret}: { says: … } }.`,
-      )
-    })
-  schemes(profile.inbound.verify, ["inbound", "verify"])
-  schemes(profile.inbound.handshake?.verify, ["inbound", "handshake", "verify"])
-  if (profile.inbound.verify.length === 0 && !profile.queue)
-    fault(
-      ["inbound", "verify"],
-      "nothing says how the gateway's calls are proven",
-      "Add one: verify: [{ scheme: word, secret: sharedWord, query: word }]. Calls that prove nothing are never taken.",
-    )
-  if (profile.inline?.late === "api" && !profile.outbound)
-    fault(
-      ["inline", "late"],
-      "late replies are to go by the API, but there is no outbound",
-      "Add outbound, or write late: park.",
-    )
-  for (const [path, where] of places(profile)) {
-    if (profile.inbound.body === "form" || where.startsWith("/") || where === "" || where.startsWith("{")) continue
-    if (path[0] === "inbound" && where.includes("/"))
-      fault(path, `"${where}" is not a JSON Pointer`, `Begin it with a slash: /${where.replace(/^\/+/, "")}.`)
-    else if (path[0] === "inbound" && /[.[\]]/.test(where))
-      fault(
-        path,
-        `"${where}" is not a JSON Pointer`,
-        `Write its steps with slashes: /${where.replace(/[.[\]]+/g, "/").replace(/^\/|\/$/g, "")}.`,
-      )
-  }
-  const known = new Set([...Object.keys(profile.settings), ...secrets, ...always])
-  for (const [path, text] of templates(profile)) {
-    const unclosed = /\{[^{}]*$/.exec(text)
-    if (unclosed) fault(path, `"${text}" opens a brace and does not close it`, 'Write placeholders as "{name}".')
-    for (const [, name] of text.matchAll(/\{([\w:/@.-]+)\}/g)) {
-      if (name!.includes(":") || known.has(name!)) continue
-      const near = nearest(name!, [...known])
-      fault(
-        path,
-        `"{${name}}" stands for nothing`,
-        near
-          ? `Was "{${near}}" meant?`
-          : `Add it under settings, or use one of: ${[...known].map((one) => `{${one}}`).join(", ")}.`,
-      )
-    }
-  }
-  return found
-}
-
-/** Placeholders that every profile has. */
-const always = ["apiBase", "number", "sender", "to", "text", "media", "mark", "inlet", "handle", "now", "n", "country"]
-
-function* places(profile: Profile): Generator<[Path, string]> {
-  const inside = function* (value: unknown, path: Path): Generator<[Path, string]> {
-    if (typeof value === "string") yield [path, value]
-    else if (Array.isArray(value)) for (const [at, one] of value.entries()) yield* inside(one, [...path, at])
-  }
-  const { message, status } = profile.inbound
-  for (const [name, value] of Object.entries(message)) {
-    if (name === "fields")
-      for (const [field, where] of Object.entries(value as { [field: string]: unknown }))
-        yield* inside(where, ["inbound", "message", name, field])
-    if (["unless", "only", "own", "groups", "media", "choice", "location", "fields"].includes(name)) continue
-    yield* inside(value, ["inbound", "message", name])
-  }
-  for (const name of ["each", "shared", "id", "mark", "status", "why"] as const)
-    if (status?.[name] !== undefined) yield* inside(status[name], ["inbound", "status", name])
-}
-
-function* templates(profile: Profile): Generator<[Path, string]> {
-  const deep = function* (value: unknown, path: Path): Generator<[Path, string]> {
-    if (typeof value === "string") yield [path, value]
-    else if (typeof value === "object" && value !== null)
-      for (const [name, one] of Object.entries(value))
-        yield* deep(one, [...path, Array.isArray(value) ? Number(name) : name])
-  }
-  const { outbound, inline, queue, check } = profile
-  if (outbound) {
-    yield* deep(outbound.address, ["outbound", "address"])
-    yield* deep(outbound.headers ?? {}, ["outbound", "headers"])
-    yield* deep(outbound.send, ["outbound", "send"])
-    yield* deep(outbound.media ?? {}, ["outbound", "media"])
-  }
-  if (inline) yield* deep(inline.send ?? inline.text, ["inline", inline.send ? "send" : "text"])
-  if (queue) {
-    yield* deep(queue.ask.address, ["queue", "ask", "address"])
-    yield* deep(queue.remove.address, ["queue", "remove", "address"])
-  }
-  if (check) yield* deep(check.address, ["check", "address"])
-}
-
 function listOf(names: unknown): string {
   return Array.isArray(names) ? names.join(" and ") : ""
 }
 
 function orOf(names: unknown): string {
   return Array.isArray(names) ? names.join(" or ") : ""
-}
-
-/** The name that differs by the fewest letters, if that is near enough to be a slip. */
-function nearest(given: string, names: string[]): string | undefined {
-  const scored = names.map((name) => ({ name, off: leven(given.toLowerCase(), name.toLowerCase()) }))
-  const best = scored.sort((a, b) => a.off - b.off)[0]
-  return best && best.off <= Math.max(given.length >= 4 ? 2 : 1, Math.floor(given.length / 3)) ? best.name : undefined
 }

@@ -8,6 +8,10 @@ import type { Channel, Rendered } from "../channels/kind.ts"
 import { nothingRendered } from "../channels/kind.ts"
 import { cardWords, choicesOffered, linkLine, inWords, numberedLines } from "../channels/options.ts"
 import type { Profile } from "./profile.ts"
+import type { Values } from "./calls.ts"
+import { callOf } from "./calls.ts"
+import { cannot } from "./can.ts"
+import type { Said } from "./send.ts"
 import { longestOf, sayCall, takesMedia } from "./send.ts"
 import { profileOf } from "./shipped.ts"
 
@@ -25,7 +29,14 @@ export function render(
   { name, note }: { name: string; note?: (text: string) => string },
 ): Rendered {
   const out = nothingRendered()
-  const draft: Draft = { out, place, channel, profile: profileOf(channel), note }
+  const extra = "extra" in part && part.extra ? { extra: part.extra } : {}
+  const replyTo = part.part === "text" && part.replyTo !== undefined ? { replyTo: part.replyTo } : {}
+  const draft: Draft = { out, place, channel, profile: profileOf(channel), note, along: { ...extra, ...replyTo } }
+  const no = cannot(channel).send
+  if (no) {
+    out.impossible = no
+    return out
+  }
   switch (part.part) {
     case "text":
       say(draft, readMarkup(part.text))
@@ -44,16 +55,20 @@ export function render(
       }
       break
     }
+    case "reaction":
+      if (act(draft, "react", { id: part.to, emoji: part.emoji })) break
+      say(draft, inWords(out, part))
+      break
     case "location":
     case "contact":
     case "template":
-    case "reaction":
       say(draft, inWords(out, part))
       break
     case "typing":
-      out.leftOut = `${name} shows no typing`
+      if (!act(draft, "typing", {})) out.leftOut = `${name} shows no typing`
       break
     case "amend":
+      if (amended(draft, part, offered)) break
       if (part.text === undefined) out.leftOut = `${name} has no buttons to take away`
       else {
         out.degraded.push("what was sent cannot be changed: the new words are said as a message of their own")
@@ -61,7 +76,7 @@ export function render(
       }
       break
     case "remove":
-      out.leftOut = `${name} cannot be taken back`
+      if (!act(draft, "remove", { id: part.to })) out.leftOut = `${name} cannot be taken back`
       break
   }
   if (out.calls.length === 0 && !out.leftOut) out.impossible ??= "there is nothing in it to say: the text is empty"
@@ -74,6 +89,27 @@ interface Draft {
   channel: Channel
   profile: Profile
   note: ((text: string) => string) | undefined
+  /** What else is said with the first message of the part. */
+  along: Pick<Said, "extra" | "replyTo">
+}
+
+/** Describes one of the profile's further calls; gives false where it has none such. */
+function act(draft: Draft, what: "amend" | "remove" | "react" | "typing", values: Values): boolean {
+  const { channel, profile, out } = draft
+  const calling = profile.outbound?.[what]
+  if (!calling) return false
+  out.calls.push(callOf(calling, channel, { name: what, values, speaks: what === "react" }))
+  return true
+}
+
+/** New words for a message in its place, where the gateway can do that and they fit into one. */
+function amended(draft: Draft, part: Extract<ReplyPart, { part: "amend" }>, offered: number): boolean {
+  if (!draft.profile.outbound?.amend || part.text === undefined) return false
+  const choices = (part.choices ?? []).filter((option) => option.url === undefined)
+  const words = [readMarkup(part.text), ...(choices.length > 0 ? [numberedLines(choices, offered)] : [])]
+  const pieces = splitWritten(joinMarked(words, "\n"), longestOf(draft.profile), plainStyle)
+  if (pieces.length !== 1) return false
+  return act(draft, "amend", { id: part.to, text: pieces[0]! })
 }
 
 function say(draft: Draft, text: MarkedText, media?: string): void {
@@ -83,7 +119,12 @@ function say(draft: Draft, text: MarkedText, media?: string): void {
   pieces.forEach((piece, at) => {
     const attached = at === 0 && media !== undefined ? { media } : {}
     const named = note ? { note: note(piece) } : {}
-    draft.out.calls.push(sayCall({ text: piece, to: place.address, ...attached, ...named }, channel))
+    const { extra, replyTo } = draft.along
+    const along = {
+      ...(extra ? { extra } : {}),
+      ...(replyTo !== undefined && draft.out.calls.length === 0 ? { replyTo } : {}),
+    }
+    draft.out.calls.push(sayCall({ text: piece, to: place.address, ...along, ...attached, ...named }, channel))
   })
 }
 

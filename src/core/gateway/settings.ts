@@ -1,4 +1,5 @@
 import Joi from "joi"
+import { callsOf } from "./callsOf.ts"
 import type { Profile } from "./profile.ts"
 
 /** A channel's settings, with those its profile has gained since they were kept. */
@@ -20,7 +21,7 @@ export function profileSchemas(
 ): { settings: Joi.ObjectSchema; secrets: Joi.ObjectSchema } {
   if (!profile) return { settings: settings.unknown(true), secrets: Joi.object().pattern(Joi.string(), Joi.string()) }
   // What the profile's addresses and bodies name must be there.
-  const written = JSON.stringify([profile.outbound, profile.queue, profile.check, profile.inline?.send])
+  const written = JSON.stringify([...callsOf(profile), profile.inline?.send])
   const needed = ["apiBase", "number"].filter((name) => written.includes(`{${name}}`))
   const base = settings.fork(needed, (schema) => schema.required())
   const own = Object.entries(profile.settings).map(([name, one]): [string, Joi.Schema] => {
@@ -31,7 +32,7 @@ export function profileSchemas(
     const schema = Joi.string().description(one.says)
     return [name, one.required ? schema.required() : schema]
   })
-  const proofs = profile.inbound.verify.map((one) => one.secret)
+  const proofs = (profile.inbound?.verify ?? []).map((one) => one.secret)
   const described = Joi.object(Object.fromEntries(secrets))
   return {
     // An empty list of keys would allow none.

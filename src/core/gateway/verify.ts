@@ -5,7 +5,8 @@ import { hmacOf, sameHmac, sortedHash } from "../signature/hmac.ts"
 import type { Proof, Seen } from "../signature/proof.ts"
 import { proves } from "../signature/proof.ts"
 import { sameWord } from "../signature/secretWord.ts"
-import { fieldsIn, fillTemplate } from "./fields.ts"
+import { contentOf } from "./content.ts"
+import { fieldsIn, fillTemplate, textAt } from "./fields.ts"
 import { handshakeIn } from "./handshake.ts"
 import type { Clock, VerifyScheme } from "./profile.ts"
 import { hasProfile, profileOf } from "./shipped.ts"
@@ -18,6 +19,14 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
       byHead: true,
       why: "this channel has no gateway profile yet, so nothing says how its calls are proven",
       remedy: `Run "wobbet channel learn ${channel.key}" and let the gateway call: it proposes one.`,
+    }
+  }
+  if (!profileOf(channel).inbound) {
+    return {
+      genuine: false,
+      byHead: true,
+      why: "this channel only sends: its gateway's profile says nothing of calls that come in",
+      remedy: "If the gateway brings messages, add inbound to its profile, or let a channel learn it.",
     }
   }
   const scheme = schemeFor(call, channel)
@@ -42,6 +51,12 @@ export function verify(call: InboundCall, channel: Channel, now: Date): Verdict 
     case "basic":
       return byBasic(call, channel, scheme, secret)
   }
+}
+
+/** Whether a word by which calls are proven may stand in their body. */
+export function secretInBody(channel: Channel): boolean {
+  const schemes = hasProfile(channel) ? (profileOf(channel).inbound?.verify ?? []) : []
+  return schemes.some((one) => one.scheme === "word" && one.field !== undefined)
 }
 
 /** How the call states that it is genuine, for finding out why it was refused. */
@@ -91,7 +106,7 @@ export function proof(call: InboundCall, channel: Channel): Proof | undefined {
 
 /** The scheme that counts for this call, or the names of the secrets that are missing. */
 function schemeFor(call: InboundCall, channel: Channel): VerifyScheme | string {
-  const { verify: every, handshake } = profileOf(channel).inbound
+  const { verify: every = [], handshake } = profileOf(channel).inbound ?? {}
   const schemes = handshake?.verify && handshakeIn(call, channel) !== undefined ? handshake.verify : every
   return (
     schemes.find((scheme) => channel.secrets[scheme.secret] !== undefined) ??
@@ -101,7 +116,7 @@ function schemeFor(call: InboundCall, channel: Channel): VerifyScheme | string {
 
 function isForm(call: InboundCall, channel: Channel): boolean {
   const type = call.headers["content-type"] ?? "application/x-www-form-urlencoded"
-  return profileOf(channel).inbound.body === "form" && type.includes("form-urlencoded")
+  return profileOf(channel).inbound?.body === "form" && type.includes("form-urlencoded")
 }
 
 type Signed = Extract<VerifyScheme, { scheme: "address-and-form" | "body" | "template" }>
@@ -281,19 +296,28 @@ function wordIn(call: InboundCall, channel: Channel, scheme: Word): string | und
   const inHeader = header === undefined ? undefined : call.headers[header]
   // A word in the header for authorisation may come as a bearer's.
   const bearer = header === "authorization" ? inHeader?.replace(/^Bearer\s+/i, "") : inHeader
-  return bearer ?? (query === undefined ? undefined : (queryOf(call).get(query) ?? undefined))
+  return bearer ?? (query === undefined ? undefined : queryOf(call).get(query)) ?? wordInBody(call, channel, scheme)
+}
+
+function wordInBody(call: InboundCall, channel: Channel, { field }: Word): string | undefined {
+  if (field === undefined || call.body.length === 0) return undefined
+  const content = contentOf(call, profileOf(channel).inbound!.body)
+  return "unreadable" in content ? undefined : textAt(content, field, channel.settings)
 }
 
 function byWord(call: InboundCall, channel: Channel, scheme: Word, secret: string): Verdict {
   const { header, query } = wordPlaces(channel, scheme)
   const given = wordIn(call, channel, scheme)
-  const places = [header && `the header ${header}`, query && `the address as ?${query}=`]
+  const field = scheme.field === undefined ? undefined : [scheme.field].flat()[0]
+  const places = [header && `the header ${header}`, query && `the address as ?${query}=`, field && `the field ${field}`]
     .filter(Boolean)
     .join(" or in ")
+  // Where the word may stand in the body, its head alone refutes no call.
+  const byHead = field === undefined ? { byHead: true as const } : {}
   if (given === undefined) {
     return {
       genuine: false,
-      byHead: true,
+      ...byHead,
       why: `the call has no shared word, in ${places}`,
       remedy: `Give the gateway the word to repeat, in ${places}: many send it only once it is set with them.`,
     }
@@ -301,7 +325,7 @@ function byWord(call: InboundCall, channel: Channel, scheme: Word, secret: strin
   if (sameWord(given, secret)) return { genuine: true, by: "shared word" }
   return {
     genuine: false,
-    byHead: true,
+    ...byHead,
     why: `the shared word is another than this channel's ${scheme.secret}`,
     remedy: "Enter the same word on both sides.",
   }

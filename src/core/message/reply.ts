@@ -5,17 +5,22 @@ import { mediaKinds } from "./message.ts"
 
 /** A reply is what a handler wants said, in parts, before a channel renders it. Texts are light markup. */
 export type ReplyPart =
-  | { part: "text"; text: string; replyTo?: string }
-  | { part: "choices"; text: string; choices: Option[]; perRow?: number }
-  | ({ part: "media"; with?: MediaItem[] } & MediaItem)
-  | { part: "cards"; cards: Card[] }
-  | { part: "location"; latitude: number; longitude: number; name?: string }
-  | { part: "contact"; name: string; phone: string }
+  | ({ part: "text"; text: string; replyTo?: string } & Along)
+  | ({ part: "choices"; text: string; choices: Option[]; perRow?: number } & Along)
+  | ({ part: "media"; with?: MediaItem[] } & MediaItem & Along)
+  | ({ part: "cards"; cards: Card[] } & Along)
+  | ({ part: "location"; latitude: number; longitude: number; name?: string } & Along)
+  | ({ part: "contact"; name: string; phone: string } & Along)
   | { part: "template"; name: string; language: string; parameters?: string[]; text?: string }
   | { part: "reaction"; to: string; emoji: string }
   | { part: "typing"; to?: string }
   | { part: "amend"; to: string; text?: string; choices?: Option[] }
   | { part: "remove"; to: string }
+
+/** What is said along with a part, where the channel's gateway takes it: by the names its profile gives. */
+interface Along {
+  extra?: { [name: string]: string }
+}
 
 /** A picture, sound or file: from an address, by the provider's own reference, or as base64 data. */
 export interface MediaItem {
@@ -69,16 +74,25 @@ const mediaKeys = {
 
 const part = (name: ReplyPart["part"], keys: Joi.SchemaMap) => Joi.object({ part: Joi.valid(name).required(), ...keys })
 
+const along = {
+  extra: Joi.object()
+    .pattern(/^[a-z][A-Za-z0-9]*$/, Joi.string().allow("").max(2000))
+    .max(20)
+    .description("what is said along, by the names the channel's profile gives, such as which SIM sends it"),
+}
+
 /** What each part of a reply holds. */
 export const replyShapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
   text: part("text", {
     text: words.required().description("the words, in light markup; long ones are sent in several messages"),
     replyTo: id.description("the provider's id of the message this one answers"),
+    ...along,
   }),
   choices: part("choices", {
     text: words.required().description("the question, in light markup"),
     choices: Joi.array().items(option).unique("id").min(1).max(100).required().description("the options, 1 to 100"),
     perRow: Joi.number().integer().min(1).max(8).description("buttons beside each other, where the channel has rows"),
+    ...along,
   }),
   media: part("media", {
     ...mediaKeys,
@@ -86,6 +100,7 @@ export const replyShapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
       .items(Joi.object(mediaKeys).xor("url", "ref", "data"))
       .max(50)
       .description("more of them, shown together where the channel can"),
+    ...along,
   }).xor("url", "ref", "data"),
   cards: part("cards", {
     cards: Joi.array()
@@ -103,15 +118,18 @@ export const replyShapes: Record<ReplyPart["part"], Joi.ObjectSchema> = {
       .max(50)
       .required()
       .description("1 to 50 cards, beside each other where the channel can"),
+    ...along,
   }),
   location: part("location", {
     latitude: Joi.number().min(-90).max(90).required().description("degrees north"),
     longitude: Joi.number().min(-180).max(180).required().description("degrees east"),
     name: words.description("what is there"),
+    ...along,
   }),
   contact: part("contact", {
     name: words.required().description("whose card it is"),
     phone: Joi.string().max(64).required().description("the telephone number, with its country code"),
+    ...along,
   }),
   template: part("template", {
     name: Joi.string().max(512).required().description("the template's name at the provider"),

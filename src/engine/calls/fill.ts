@@ -103,8 +103,8 @@ function bodyOf(body: OutgoingBody | undefined, fill: Fill): { type?: string; co
 
 /** A name in a described call, by what it stands for. */
 type Name =
-  | { for: "secret"; name: string }
-  | { for: "setting"; name: string }
+  | { for: "secret"; name: string; escaped: boolean }
+  | { for: "setting"; name: string; escaped: boolean }
   | { for: "place"; as: PlaceAddress["as"]; prefix: string }
   | { for: "mark" }
   | { for: "upload"; n: number }
@@ -121,7 +121,8 @@ function nameIn(value: object): Name | undefined {
     const prefix = "prefix" in value && typeof value.prefix === "string" ? value.prefix : ""
     return { for: "place", as: value.as as PlaceAddress["as"], prefix }
   }
-  if (keys.length !== 1) return undefined
+  const escaped = "escaped" in value && value.escaped === true
+  if (keys.length !== (escaped ? 2 : 1)) return undefined
   if (key === "join" && Array.isArray(given)) return { for: "pieces", pieces: given }
   if (key === "upload" && typeof given === "number") return { for: "upload", n: given }
   if (key === "mark" && given === "call") return { for: "mark" }
@@ -129,7 +130,7 @@ function nameIn(value: object): Name | undefined {
   switch (key) {
     case "secret":
     case "setting":
-      return { for: key, name: given }
+      return { for: key, name: given, escaped }
     case "now":
       return { for: "now", form: given }
     case "in":
@@ -154,9 +155,9 @@ function valueOf(name: Name, filling: Filling): unknown {
   switch (name.for) {
     case "secret":
       filling.secretUsed = true
-      return channel.secrets[name.name] ?? ""
+      return written(channel.secrets[name.name], name.escaped)
     case "setting":
-      return channel.settings[name.name] ?? ""
+      return written(channel.settings[name.name], name.escaped)
     case "place":
       return placeAs(filling.placeAddress ?? "", name)
     case "mark":
@@ -170,6 +171,10 @@ function valueOf(name: Name, filling: Filling): unknown {
     case "pieces":
       return name.pieces.map((piece) => String(fillIn(piece, filling))).join("")
   }
+}
+
+function written(value: unknown, escaped: boolean): unknown {
+  return escaped ? encodeURIComponent(String(value ?? "")) : (value ?? "")
 }
 
 function placeAs(address: string, { as, prefix }: Name & { for: "place" }): string | number {

@@ -63,6 +63,7 @@ export class ChannelCare {
       publicUrl: () => string
       forwarding: Forwarding
       alerts: Alerts
+      keepHistory: (known: KnownChannel, updates: string[]) => Promise<number>
     },
   ) {}
 
@@ -226,20 +227,33 @@ export class ChannelCare {
     const known = this.known(key)
     const { account } = kindNamed(known.row.kind)
     const polls = kindNamed(known.row.kind).polling?.(known.channel) !== undefined
-    const call = polls ? account.disconnect?.(known.channel) : account.connect?.(known.channel, this.inletOf(known.row))
-    if (!call) return this.compare(key)
-    const answer = await perform(call, known.channel, undefined)
-    const outcome = judged(call, answer, known.channel)
-    if (outcome.outcome !== "accepted") {
-      throw new Trouble(
-        "provider-refused",
-        `The provider did not take the address: ${outcome.why}.`,
-        "Is the public address right, and https? Set it with publicUrl, or WOBBET_PUBLIC_URL.",
-      )
+    const calls = polls
+      ? account.disconnect?.(known.channel)
+      : account.connect?.(known.channel, this.inletOf(known.row))
+    for (const call of [calls ?? []].flat()) {
+      const outcome = judged(call, await perform(call, known.channel, undefined), known.channel)
+      if (outcome.outcome !== "accepted") {
+        throw new Trouble(
+          "provider-refused",
+          `The provider did not take the address: ${outcome.why}.`,
+          "Is the public address right, and https? Set it with publicUrl, or WOBBET_PUBLIC_URL.",
+        )
+      }
     }
     this.parts.poller()?.troubles.delete(key)
     await this.changed()
-    return this.compare(key)
+    const compared = await this.compare(key)
+    const history = await this.fetchHistory(known)
+    return history ? { ...compared, history } : compared
+  }
+
+  /** Fetches what was said before; what was fetched by an earlier connect is not kept twice. */
+  private async fetchHistory(known: KnownChannel): Promise<ChannelComparison["history"]> {
+    const history = kindNamed(known.row.kind).history?.(known.channel)
+    if (!history) return undefined
+    const read = history.read(await perform(history.ask, known.channel, undefined))
+    if ("fault" in read) return { fault: read.fault }
+    return { fetched: await this.parts.keepHistory(known, read.updates) }
   }
 
   /** What the provider has on record, against what this channel wants. */
@@ -249,8 +263,9 @@ export class ChannelCare {
     const inlet = this.inletOf(row)
     const hand = account.byHand?.(channel, inlet) ?? []
     const byHand = hand.length > 0 ? { byHand: hand } : {}
-    if (!account.lookUp || !account.readLookUp) return { differences: [], ...byHand }
-    const found = account.readLookUp(await perform(account.lookUp(channel), channel, undefined))
+    const call = account.lookUp?.(channel)
+    if (!call || !account.readLookUp) return { differences: [], ...byHand }
+    const found = account.readLookUp(await perform(call, channel, undefined), channel)
     if ("fault" in found) return { differences: [], fault: { says: found.fault, remedy: found.remedy }, ...byHand }
     return { onRecord: found.onRecord, differences: account.compare?.(channel, found.onRecord, inlet) ?? [], ...byHand }
   }

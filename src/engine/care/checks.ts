@@ -9,6 +9,7 @@ import { perform } from "../calls/perform.ts"
 import type { PollTrouble } from "../inlet/poller.ts"
 import type { Seal } from "../seal.ts"
 import { Trouble } from "../trouble.ts"
+import { saysUnfetched, unfetched } from "./queueWatch.ts"
 import { lookIn } from "./reachability.ts"
 
 /** One thing that must be right for a channel to work. */
@@ -76,6 +77,7 @@ async function keys(walk: Walk, check: ChannelCheck): Promise<CheckLine[]> {
     const { identity, resumed } = await walk.identify()
     check.identity = identity
     check.resumed = resumed
+    const { receive, send } = kindOf(walk.known.row.kind).cannot?.(walk.known.channel) ?? {}
     const asked = kindOf(walk.known.row.kind).account.check(walk.known.channel) !== undefined
     const name = [identity.name, identity.handle && `@${identity.handle}`, `id ${identity.id}`]
       .filter(Boolean)
@@ -85,6 +87,7 @@ async function keys(walk: Walk, check: ChannelCheck): Promise<CheckLine[]> {
         ? { about, mark: "right", says: `the keys work; they are those of ${name}` }
         : { about, mark: "open", says: `nothing tells whether the keys work before the first message is sent` },
     ]
+    for (const no of [receive, send]) if (no) lines.push({ about, mark: "open", says: no })
     for (const remark of asked ? (identity.remarks ?? []) : []) {
       if (!(identity.missing?.length && remark.includes("lacks"))) lines.push({ about, mark: "open", says: remark })
     }
@@ -128,6 +131,7 @@ async function permissions({ known }: Walk, check: ChannelCheck): Promise<CheckL
 async function addressOnRecord(walk: Walk, check: ChannelCheck): Promise<CheckLine> {
   const about = "address on record"
   const { known } = walk
+  if (onlySends(walk)) return { about, mark: "right", says: "none is needed: this channel only sends" }
   const { account, provider, polling } = kindOf(known.row.kind)
   const asks = polling?.(known.channel) !== undefined
   const compared = await walk.compare()
@@ -142,7 +146,7 @@ async function addressOnRecord(walk: Walk, check: ChannelCheck): Promise<CheckLi
   }
   if (asks)
     return { about, mark: "right", says: `none is needed: this channel asks ${inside(provider)} for its messages` }
-  if (!account.lookUp)
+  if (!account.lookUp?.(known.channel))
     return {
       about,
       mark: "open",
@@ -159,13 +163,30 @@ async function addressOnRecord(walk: Walk, check: ChannelCheck): Promise<CheckLi
   return { about, mark: "right", says: `${provider} has our address on record` }
 }
 
+function onlySends({ known }: Walk): boolean {
+  return kindOf(known.row.kind).cannot?.(known.channel).receive !== undefined
+}
+
 /** Milliseconds within which a call that was brought here says that calls are brought here. */
 const lately = 86_400_000
 
-async function wayIn({ known, inlet, seal, pollTrouble, database }: Walk): Promise<CheckLine> {
+async function wayIn(walk: Walk): Promise<CheckLine> {
   const about = "way in"
+  const { known, inlet, seal, pollTrouble, database } = walk
+  if (onlySends(walk)) return { about, mark: "right", says: "nothing comes in: this channel only sends" }
   const { polling, provider } = kindOf(known.row.kind)
   if (polling?.(known.channel)) {
+    const now = new Date()
+    const waits = unfetched(known, now)
+    if (waits)
+      return {
+        about,
+        mark: "wrong",
+        says: saysUnfetched(waits, now),
+        remedy: pollTrouble
+          ? `${pollTrouble.says}. ${pollTrouble.remedy}`
+          : "Resume the channel, or see why it stands.",
+      }
     return pollTrouble
       ? { about, mark: "wrong", says: pollTrouble.says, remedy: pollTrouble.remedy }
       : { about, mark: "right", says: `${provider} is asked for messages; nothing needs to reach this service` }
@@ -207,8 +228,10 @@ function inaccessible(address: string): boolean {
 /** So many refused calls since the last genuine one, and something is wrong with the genuine ones. */
 const someRefused = 3
 
-async function calls({ known, database }: Walk): Promise<CheckLine> {
+async function calls(walk: Walk): Promise<CheckLine> {
   const about = "calls"
+  const { known, database } = walk
+  if (onlySends(walk)) return { about, mark: "right", says: "none are expected: this channel only sends" }
   const { key } = known.row
   const [last, refused, since] = await Promise.all([
     lastCalls(database, key),

@@ -2,8 +2,17 @@ import { mkdir, writeFile } from "node:fs/promises"
 import { join } from "node:path"
 import { isSent, keyHosts } from "../../core/channels/keyHosts.ts"
 import { kindOf } from "../../core/channels/registry.ts"
-import type { FieldRole, OwnMark, Proposal, Sending } from "../../core/gateway/learn.ts"
-import { propose, writeProfile } from "../../core/gateway/learn.ts"
+import type { Channel } from "../../core/channels/kind.ts"
+import type { Asked, CallProposal, Sort } from "../../core/gateway/examples/propose.ts"
+import { proposeCalls } from "../../core/gateway/examples/propose.ts"
+import { NotAnExample, readExample } from "../../core/gateway/examples/request.ts"
+import { inlineFrom } from "../../core/gateway/learn/answer.ts"
+import type { Further, Ours, OwnMark, Proposal } from "../../core/gateway/learn/propose.ts"
+import { propose } from "../../core/gateway/learn/propose.ts"
+import type { FieldRole } from "../../core/gateway/learn/sample.ts"
+import { echoIn, sampleIn } from "../../core/gateway/learn/sample.ts"
+import type { Sending } from "../../core/gateway/learn/write.ts"
+import { writeInto, writeProfile } from "../../core/gateway/learn/write.ts"
 import type { Profile, ProfileFault, VerifyScheme } from "../../core/gateway/profile.ts"
 import { readProfile } from "../../core/gateway/readProfile.ts"
 import { profiles, shippedSources } from "../../core/gateway/shipped.ts"
@@ -28,9 +37,9 @@ export interface ProfileView {
   source: string
 }
 
-/** What has been learned so far: nothing yet, or a sample and what it seems to mean. */
+/** What has been learned so far: nothing yet, or samples and what they seem to mean. */
 export interface LearningView {
-  waiting?: { by: string; until: string }
+  waiting?: { by: string; until: string; wanted: number; came: number }
   sample?: Proposal & { at: Date; call: { method: string; address: string; headers: string[] } }
   inlet: string
 }
@@ -40,11 +49,38 @@ export interface Agreement {
   name: string
   places: { [role in FieldRole]?: string }
   own?: OwnMark
+  /** Further fields that reach handlers, by their names. */
+  fields?: { [name: string]: string }
   proof?: VerifyScheme
-  sending: Sending
-  addresses: "numbers" | "names"
+  /** How the reply reaches the gateway: field by field, or by examples of its documentation, or inside its call. */
+  sending?: Sending
+  requests?: ExampleGiven[]
+  answer?: string
+  remedy?: string
+  addresses?: "numbers" | "names"
   secrets: { [name: string]: string }
   settings: { [name: string]: unknown }
+}
+
+/** An example of a request, and what it is for where a person says so. */
+export interface ExampleGiven {
+  text: string
+  as?: Sort
+}
+
+/** What examples of requests seem to be, and the profile they make. */
+export interface ExamplesView {
+  apiBase: string
+  calls: Omit<CallProposal, "answer" | "media" | "extra">[]
+  settings: Asked[]
+  secrets: Asked[]
+  lacks: string[]
+  doubts: string[]
+  /** YAML; not there where the examples do not make a profile. */
+  source?: string
+  name: string
+  faults?: string[]
+  file?: string
 }
 
 /** Gateway profiles: those there are, and learning new ones from a call. */
@@ -121,7 +157,23 @@ export class Profiles {
     }
   }
 
-  async begin(key: string, by: string, minutes: number): Promise<LearningView> {
+  async begin(key: string, by: string, wait: { minutes: number; wanted: number }): Promise<LearningView> {
+    this.learner(key)
+    await beginLearning(this.parts.database, key, by, wait)
+    await this.changed()
+    return this.view(key)
+  }
+
+  /** Samples from files, in place of calls that come. */
+  async give(key: string, texts: string[]): Promise<LearningView> {
+    this.learner(key)
+    await endLearning(this.parts.database, key)
+    await this.parts.sampling.put(key, texts.map(sampleIn))
+    await this.changed()
+    return this.view(key)
+  }
+
+  private learner(key: string): void {
     const { row } = this.parts.care.known(key)
     // Only kinds that are told how a gateway speaks have schemas that depend on it.
     if (!kindOf(row.kind).schemasFor)
@@ -130,9 +182,6 @@ export class Profiles {
         `A ${row.kind} channel has nothing to learn: its provider's calls are known.`,
         "Only channels of the kinds sms and custom learn.",
       )
-    await beginLearning(this.parts.database, key, by, minutes)
-    await this.changed()
-    return this.view(key)
   }
 
   async end(key: string): Promise<void> {
@@ -145,57 +194,74 @@ export class Profiles {
   async view(key: string): Promise<LearningView> {
     await this.parts.channels.refresh()
     const { row, channel } = this.parts.care.known(key)
-    const sample = await this.parts.sampling.sample(key)
+    const found = await this.parts.sampling.samples(key)
+    const came = found?.samples.length ?? 0
     const waits = row.learning !== null && Date.parse(row.learning.until) > Date.now()
+    const { by, until, wanted = 1 } = row.learning ?? { by: "", until: "" }
     const view: LearningView = {
       inlet: this.parts.care.inletOf(row),
-      ...(waits ? { waiting: { by: row.learning!.by, until: row.learning!.until } } : {}),
+      ...(waits ? { waiting: { by, until, wanted, came } } : {}),
     }
-    if (!sample) return view
-    const { call, at } = sample
+    if (!found || waits) return view
+    const calls = found.samples.map(({ call }) => call)
     const hidden = Object.values(channel.secrets)
-    const proposal = propose(call, channel.secrets, channel.publicBase ?? "", numberOf(channel.settings))
+    const proposal = propose(calls, oursOf(channel, {}))
     const safe = (text: string) =>
       hidden.reduce((shown, secret) => (secret.length > 3 ? shown.replaceAll(secret, "•••") : shown), text)
+    const call = calls.find((one) => echoIn(one) === undefined) ?? calls[0]!
     return {
       ...view,
       sample: {
         ...proposal,
         fields: proposal.fields.map((field) => ({ ...field, value: safe(field.value.slice(0, 200)) })),
-        at,
+        at: found.at,
         call: { method: call.method, address: safe(call.address.split("?")[0]!), headers: Object.keys(call.headers) },
       },
     }
   }
 
-  /** Writes the profile that was agreed to, and reads the sample with it as the channel's first call. */
+  /** Writes the profile that was agreed to, and reads the calls that came with it as the channel's first. */
   async agree(
     key: string,
     given: Agreement,
-  ): Promise<{ channel: ChannelView; profile: string; file?: string; first: { status: number } }> {
+  ): Promise<{ channel: ChannelView; profile: string; file?: string; first?: { status: number } }> {
     const { care, sampling, inlet } = this.parts
     const { channel } = care.known(key)
-    const sample = await sampling.sample(key)
-    if (!sample) throw notFound("sample of the channel", key, `"wobbet channel learn ${key}" waits for one.`)
-    if (Object.hasOwn(profiles, given.name))
-      throw new Trouble("taken", `A profile "${given.name}" ships with Wobbet.`, "Give this one another name.", "name")
-    const secrets = { ...channel.secrets, ...given.secrets }
-    const proposal = propose(sample.call, secrets, channel.publicBase ?? "", numberOf(channel.settings))
+    const found = await sampling.samples(key)
+    if (!found) throw notFound("sample of the channel", key, `"wobbet channel learn ${key}" waits for one.`)
+    this.refuseShipped(given.name)
+    const ours = oursOf(channel, given)
+    const proposal = propose(
+      found.samples.map(({ call }) => call),
+      ours,
+    )
     const proof = given.proof ?? proposal.proofs[0]?.scheme
     if (!proof)
       throw new Trouble(
         "bad-input",
         "Nothing in the call proves that it is genuine, so no profile is written: whoever finds the address could write to your bot.",
-        "Let the gateway repeat a word, such as ?word=… in the address, set it as the secret sharedWord, and learn once more.",
+        "Give a word as the secret sharedWord, which then stands in the address you enter at the gateway (?word=…).",
         "proof",
       )
+    const { calls = [], base } = given.requests ? examplesIn(given.requests) : {}
+    const inline = given.answer === undefined ? undefined : answerIn(given.answer, proposal)
+    const { places, each } = relative({ ...proposal.roles, ...given.places })
     const written = writeProfile({
-      ...given,
-      places: relative(given.places).places,
-      body: proposal.body,
-      proof,
-      each: relative(given.places).each,
-      own: relativeTo(relative(given.places).each, given.own),
+      name: given.name,
+      addresses: given.addresses ?? addressesBy(proposal, calls),
+      incoming: {
+        body: proposal.body,
+        places,
+        each,
+        proof,
+        own: relativeTo(each, given.own ?? proposal.own),
+        fields: given.fields,
+        more: inList(each, proposal.more),
+      },
+      ...(given.sending ? { sending: given.sending } : {}),
+      ...(inline ? { inline } : {}),
+      calls,
+      ...(given.remedy === undefined ? {} : { remedy: given.remedy }),
     })
     if ("faults" in written)
       throw new Trouble(
@@ -204,14 +270,66 @@ export class Profiles {
         "Correct the places named.",
         "places",
       )
-    const change = { settings: { ...given.settings, profile: given.name }, secrets: given.secrets }
+    const settings = { ...(base === undefined ? {} : { apiBase: base }), ...given.settings, profile: given.name }
+    const change = { settings, secrets: given.secrets }
     // Before anything is written: a channel that would be refused leaves no profile behind.
     care.wouldChange(key, change, written.profile)
     const file = await this.keep(given.name, written.source, "learned")
     const shown = await care.change(key, change)
     await dropSample(this.parts.database, key)
-    const first = await inlet.receive(key, sample.call, new Date())
-    return { channel: shown, profile: given.name, ...(file ? { file } : {}), first: { status: first.status } }
+    let first: { status: number } | undefined
+    for (const { call, given: fromFile } of found.samples)
+      if (!fromFile) first ??= { status: (await inlet.receive(key, call, new Date())).status }
+    return { channel: shown, profile: given.name, ...(file ? { file } : {}), ...(first ? { first } : {}) }
+  }
+
+  /**
+   * Reads examples of requests as documentation shows them, and writes a profile of them: a new one, or over one there is.
+   *
+   * @param given.keep whether it is kept, where it has no fault
+   */
+  async fromRequests(given: {
+    examples: ExampleGiven[]
+    name: string
+    into?: string
+    keep: boolean
+  }): Promise<ExamplesView> {
+    const { calls, base, otherHosts } = examplesIn(given.examples)
+    const before = given.into === undefined ? undefined : await this.sourceOf(given.into)
+    const name = given.into ?? given.name
+    if (given.keep) this.refuseShipped(name)
+    const known = { name, addresses: addressesBy(undefined, calls), calls }
+    const written = before === undefined ? writeProfile(known) : writeInto(before, known)
+    const unique = (list: Asked[]) =>
+      list.filter((one, at) => list.findIndex((other) => other.name === one.name) === at)
+    const view: ExamplesView = {
+      apiBase: base,
+      name,
+      calls: calls.map(({ answer: _answer, media: _media, extra: _extra, ...call }) => call),
+      settings: unique(calls.flatMap((call) => call.settings)),
+      secrets: unique(calls.flatMap((call) => call.secrets)),
+      lacks: [
+        ...calls.flatMap((call) => call.lacks),
+        ...otherHosts.map((host) => `${host} is another host than ${base}: the setting keyHosts must name it`),
+      ],
+      doubts: calls.flatMap((call) => call.doubts),
+    }
+    if ("faults" in written) return { ...view, faults: written.faults }
+    if (!given.keep) return { ...view, source: written.source }
+    this.refuseToMoveKeys(written.profile)
+    const file = await this.keep(name, written.source, "set")
+    return { ...view, source: written.source, ...(file ? { file } : {}) }
+  }
+
+  private async sourceOf(name: string): Promise<string> {
+    const found = (await this.profiles()).find((one) => one.name === name)
+    if (!found) throw notFound("gateway profile", name, '"wobbet profile list" shows those there are.')
+    return found.source
+  }
+
+  private refuseShipped(name: string): void {
+    if (Object.hasOwn(profiles, name))
+      throw new Trouble("taken", `A profile "${name}" ships with Wobbet.`, "Give this one another name.", "name")
   }
 
   /** Into the database, from where every process reads it; and into the bot folder, where its authors look for it. */
@@ -248,12 +366,56 @@ function relative(places: { [role in FieldRole]?: string }): {
   }
 }
 
+/** What else messages tell, where they stand in a list: relative to its entries. */
+function inList(each: string | undefined, more: Further): Further {
+  if (each === undefined || !more.message) return more
+  const written = JSON.stringify(more.message).replaceAll(`"${each}/0/`, '"/')
+  return { ...more, message: JSON.parse(written) as Further["message"] & object }
+}
+
 /** A place within the list's entries. */
 function relativeTo(each: string | undefined, own: OwnMark | undefined): OwnMark | undefined {
   if (own === undefined || each === undefined || !own.where.startsWith(`${each}/0/`)) return own
   return { ...own, where: own.where.slice(each.length + 2) }
 }
 
-function numberOf({ number }: { [name: string]: unknown }): string | undefined {
-  return typeof number === "string" ? number : undefined
+function oursOf(channel: Channel, given: Partial<Pick<Agreement, "secrets" | "settings">>): Ours {
+  const settings = { ...channel.settings, ...given.settings }
+  return {
+    secrets: { ...channel.secrets, ...given.secrets },
+    settings,
+    publicBase: channel.publicBase ?? "",
+    ...(typeof settings.number === "string" ? { number: settings.number } : {}),
+  }
+}
+
+/** Reads examples of requests; says of the first that cannot be read what is wrong with it. */
+function examplesIn(examples: ExampleGiven[]): ReturnType<typeof proposeCalls> {
+  try {
+    return proposeCalls(examples.map(({ text, as }) => ({ ...readExample(text), ...(as ? { as } : {}) })))
+  } catch (error) {
+    if (!(error instanceof NotAnExample)) throw error
+    throw new Trouble("bad-input", error.message, error.remedy, "examples")
+  }
+}
+
+function answerIn(text: string, { fields }: Proposal) {
+  const inline = inlineFrom(text, fields)
+  if ("fault" in inline)
+    throw new Trouble(
+      "bad-input",
+      `${inline.fault[0]!.toUpperCase()}${inline.fault.slice(1)}.`,
+      "Give the answer whole.",
+      "answer",
+    )
+  return inline
+}
+
+/** Whether people are numbers here, or names of the gateway's own: as examples and the sample show them. */
+function addressesBy(proposal: Proposal | undefined, calls: CallProposal[]): "numbers" | "names" {
+  const send = calls.find((call) => call.sort === "send")
+  const from = proposal?.fields.find((field) => field.role === "from")?.value
+  const isNumber = from === undefined ? undefined : /^([a-z]+:)?\+?\d{7,15}(@[\w.-]+)?$/.test(from.trim())
+  if (isNumber === false || send?.names) return "names"
+  return "numbers"
 }

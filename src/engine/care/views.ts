@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto"
-import type { Identity, OnRecord } from "../../core/channels/kind.ts"
+import type { Further, Identity, OnRecord } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { ChannelRow } from "../../store/channels.ts"
 import type { KnownChannel } from "../channels.ts"
@@ -31,6 +31,11 @@ export interface ChannelView {
   lastRefused?: Date
   polling?: { says: string; remedy: string; since: Date }
   receives: "webhook" | "polling"
+  /** What it cannot do, in words. */
+  cannot?: string[]
+  /** What may be said along with one message, and other fields of calls that reach handlers. */
+  extras?: Further[]
+  fields?: string[]
   /** Set for a channel whose gateway speaks by a profile; without one nothing it says can be read yet. */
   gateway?: { profile?: string }
   /** Who waits for a call to learn from, and until when. */
@@ -46,6 +51,8 @@ export interface ChannelComparison {
   fault?: { says: string; remedy: string }
   /** What a person enters at the provider, where the service cannot do it. */
   byHand?: { field: string; value: string }[]
+  /** What was said before the channel was connected: how many messages came, or why none could be fetched. */
+  history?: { fetched: number } | { fault: string }
 }
 
 /** What is known of a channel besides its row. */
@@ -66,6 +73,8 @@ export function tagOf({ settings, sealed, former, bot, lane, state }: ChannelRow
 export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, polling, release }: Known): ChannelView {
   const kind = kindOf(row.kind)
   const { profile } = row.settings as { profile?: string }
+  const cannot = Object.values(kind.cannot?.(channel) ?? {})
+  const { extras = [], fields = [] } = kind.further?.(channel) ?? {}
   return {
     key: row.key,
     kind: row.kind,
@@ -79,13 +88,16 @@ export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, p
     ...(row.bot ? { bot: row.bot } : {}),
     lane: row.lane,
     ...(release ? { release } : {}),
-    connects: kind.account.connect !== undefined || kind.polling?.(channel) !== undefined,
+    connects: (kind.account.connect?.(channel, "") ?? undefined) !== undefined || kind.polling?.(channel) !== undefined,
     ...(row.identity ? { identity: row.identity } : {}),
     ...(row.checked_at ? { checkedAt: row.checked_at } : {}),
     inlet,
     ...(last.genuine ? { lastGenuine: last.genuine } : {}),
     ...(last.refused ? { lastRefused: last.refused } : {}),
     ...(polling ? { polling } : {}),
+    ...(cannot.length > 0 ? { cannot } : {}),
+    ...(extras.length > 0 ? { extras } : {}),
+    ...(fields.length > 0 ? { fields } : {}),
     receives: kind.polling?.(channel) ? "polling" : "webhook",
     ...(kind.schemasFor ? { gateway: profile ? { profile } : {} } : {}),
     ...(row.learning && Date.parse(row.learning.until) > Date.now() ? { learning: row.learning } : {}),

@@ -23,7 +23,7 @@ import type { Identities } from "../identities.ts"
 import type { Directory } from "../people/directory.ts"
 import type { Figures } from "../process/figures.ts"
 import type { Seal } from "../seal.ts"
-import { redactCall } from "../seal.ts"
+import { redactBody, redactCall } from "../seal.ts"
 import type { HeldAnswer, HeldCalls } from "../sender/heldCalls.ts"
 import type { Forwarding } from "./forwarding.ts"
 import type { Journal, JournalEntry } from "./journal.ts"
@@ -151,11 +151,9 @@ export class Inlet {
     const parsed = kind.parse(call, channel)
     const answer = kind.acknowledge(call, parsed, channel)
     const repeats = (row.settings.repeats as boolean | undefined) ?? kind.repeats(call, channel)
-    const { address, headers } = redactCall(
-      call,
-      [...Object.values(channel.secrets), ...Object.values(known.former)],
-      this.parts.seal,
-    )
+    const secrets = [...Object.values(channel.secrets), ...Object.values(known.former)]
+    const { address, headers } = redactCall(call, secrets, this.parts.seal)
+    const body = kind.secretInBody?.(channel) ? redactBody(call.body, secrets, this.parts.seal) : Buffer.from(call.body)
     const intake = {
       id: brought?.id ?? newId("itk"),
       channel: row.key,
@@ -163,7 +161,7 @@ export class Inlet {
       method: call.method,
       address,
       headers,
-      body: Buffer.from(call.body),
+      body,
       verdict,
       notes: parsed.notes,
       unreadable: parsed.unreadable,
@@ -309,6 +307,27 @@ export class Inlet {
       await this.keep(drafts)
       await this.store([], confirm)
     }
+  }
+
+  /** What was said before a channel was connected: kept in its place, and answered by nobody. */
+  async receiveHistory({ row, channel }: KnownChannel, updates: string[], at: string): Promise<number> {
+    const before = "it was said before the channel was connected"
+    const drafts = updates.map((update): Draft => {
+      const body = Buffer.from(update)
+      const call: InboundCall = { method: "POST", address: "(history)", headers: {}, body }
+      const { messages, notes, unreadable } = kindOf(row.kind).parse(call, channel)
+      const parsed: Parsed = {
+        ...nothingParsed(),
+        messages: messages.map((one) => ({ ...one, own: one.own ?? before })),
+        notes: [...notes, `fetched when the channel was connected, at ${at}`],
+        ...(unreadable === undefined ? {} : { unreadable }),
+      }
+      const verdict = { genuine: true as const, by: "fetched with our own key" }
+      const intake = { id: newId("itk"), channel: row.key, via: "history" as const, ...call, body, verdict }
+      return { channel: row.key, parsed, intake: { ...intake, ...leftovers(parsed) } }
+    })
+    for (let from = 0; from < drafts.length; from += 100) await this.keep(drafts.slice(from, from + 100))
+    return drafts.reduce((sum, { parsed }) => sum + parsed.messages.length, 0)
   }
 
   async drained(): Promise<void> {

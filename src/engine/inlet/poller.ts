@@ -4,6 +4,7 @@ import type { Polling } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
+import { noteFetched } from "../../store/channels.ts"
 import { LeaseLost } from "../../store/intake.ts"
 import { giveUpLeases, takeLeases } from "../../store/leases.ts"
 import type { Alerts } from "../sender/alerts.ts"
@@ -131,9 +132,10 @@ export class Poller {
       if ("updates" in read) {
         failures = 0
         this.troubles.delete(key)
+        if (polling.keeps !== undefined) await noteFetched(this.parts.database, key).catch(() => undefined)
+        // A gateway that answers at once when nothing waits is not asked without a pause.
+        if (read.empty && Date.now() - asked < 500) await pause(emptyPause, round)
         if (read.confirm) {
-          // A gateway that answers at once when nothing waits is not asked without a pause.
-          if (read.empty && Date.now() - asked < 500) await pause(emptyPause, round)
           if (read.updates.length === 0) continue
           await inlet.receivePolled(known, read.updates, { holder: self, next: round.offset ?? "" })
           for (const call of read.confirm) {

@@ -9,7 +9,7 @@ import { newId } from "../../store/ids.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import { GroupCommit } from "../groupCommit.ts"
 import type { Seal } from "../seal.ts"
-import { redactCall } from "../seal.ts"
+import { redactBody, redactCall } from "../seal.ts"
 
 /**
  * Refused calls of one channel that are looked into and kept: so many at once, and then one in so many milliseconds.
@@ -120,7 +120,9 @@ export class Refusals {
       method: call.method,
       address: kept.address,
       headers: kept.headers,
-      body: Buffer.from(call.body.subarray(0, longestRefused)),
+      body: kindOf(known.row.kind).secretInBody?.(known.channel)
+        ? redactBody(call.body.subarray(0, longestRefused), secrets, seal)
+        : Buffer.from(call.body.subarray(0, longestRefused)),
       verdict: withoutMark(explained(verdict, call, known, channels)),
       notes,
       answered,

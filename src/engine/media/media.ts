@@ -106,7 +106,7 @@ export class MediaFetcher {
     const find = fetching.find?.(due.ref, known.channel)
     if (find) {
       const answer = await perform(find, known.channel, undefined)
-      const found = fetching.readFind?.(answer)
+      const found = fetching.readFind?.(answer, known.channel)
       if (!found) {
         const passing = "failure" in answer || answer.status === 429 || answer.status >= 500
         throw new NotFetched("the provider does not say where it lies", passing || due.tries < 3)

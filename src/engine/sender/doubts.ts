@@ -44,10 +44,11 @@ export class Doubts {
   /** What a doubtful call turned out to be, if that came to light within the time its kind says. */
   async settled(begun: Begun, known: KnownChannel): Promise<Outcome | undefined> {
     const { abilities, doubts } = kindOf(known.row.kind)
-    const seconds = abilities.settlesDoubt
-    if (seconds === undefined) return undefined
     const call = begun.calls[begun.call]
-    if (doubts && call && doubts.covers(call)) return this.lookedUp(doubts, begun, known, seconds)
+    const asks = doubts && call && doubts.covers(call, known.channel)
+    const seconds = abilities.settlesDoubt ?? (asks ? doubts.within : undefined)
+    if (seconds === undefined) return undefined
+    if (asks) return this.lookedUp(doubts, begun, known, seconds)
     const proof = await this.proofOf(traceOfMark(begun.channel, markOf(begun)), seconds)
     return proof && { outcome: "accepted", ...proof }
   }
@@ -129,9 +130,11 @@ export class Doubts {
     }
     questions.open++
     try {
-      const answer = await perform(lookUps.ask(begun.place, since), known.channel, begun.place.address)
+      const answer = await perform(lookUps.ask(begun.place, since, known.channel), known.channel, begun.place.address, {
+        mark: markOf(begun),
+      })
       if ("failure" in answer) questions.darkUntil = Date.now() + darkFor
-      return lookUps.read(answer, markOf(begun))
+      return lookUps.read(answer, markOf(begun), known.channel)
     } finally {
       questions.open--
       line.shift()?.()

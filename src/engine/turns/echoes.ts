@@ -19,7 +19,7 @@ export async function withoutEchoes(
   conversation: string,
   messages: PendingMessage[],
 ): Promise<PendingMessage[]> {
-  if (!kindOf(row.kind).schemasFor || !hasProfile(channel) || profileOf(channel).inbound.message.own) return messages
+  if (!kindOf(row.kind).schemasFor || !hasProfile(channel) || profileOf(channel).inbound?.message.own) return messages
   if (!messages.some(({ message }) => bare(message.text).length >= least)) return messages
   const said = new Set((await saidJustNow(database, conversation)).map(bare))
   if (said.size === 0) return messages

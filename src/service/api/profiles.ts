@@ -1,5 +1,6 @@
 import Joi from "joi"
-import { roles } from "../../core/gateway/learn.ts"
+import { sorts } from "../../core/gateway/examples/propose.ts"
+import { roles } from "../../core/gateway/learn/sample.ts"
 import { record } from "../../store/access.ts"
 import type { Agreement } from "../../engine/care/profiles.ts"
 import type { ApiRoute } from "../routes.ts"
@@ -9,6 +10,16 @@ const texts = Joi.object().pattern(Joi.string(), Joi.string())
 const name = Joi.string()
   .pattern(/^[a-z0-9][a-z0-9-]{0,62}$/)
   .message("a profile's name is small letters, digits and hyphens, such as harbour-gateway")
+
+const requests = Joi.array()
+  .items(
+    Joi.object({
+      text: Joi.string().max(500_000).required().description("a curl command, a request as HTTP, or a HAR entry"),
+      as: Joi.valid(...sorts).description("what it is for, where that cannot be seen"),
+    }),
+  )
+  .min(1)
+  .max(20)
 
 /** Gateway profiles, and learning one from a call. */
 export const profileRoutes: ApiRoute[] = [
@@ -32,15 +43,53 @@ export const profileRoutes: ApiRoute[] = [
       return set
     },
   }),
-  route("POST /channels/{key}/learn", {
-    summary: "Wait for one call to learn from; ends by itself",
+  route("POST /profiles/from-request", {
+    summary: "Read examples of requests, and write a profile of them",
     role: "developer",
-    body: Joi.object({ minutes: Joi.number().min(0.01).max(60).default(10) }),
+    body: Joi.object({
+      examples: requests.required(),
+      name: name.required(),
+      into: name.description("a profile over which what they say is laid"),
+      keep: Joi.boolean().default(false).description("whether the profile is kept, where it has no fault"),
+    }),
+    answers: "What each example is, what of it is a setting, a secret or a placeholder, and the profile they make.",
+    troubles: ["taken", "not-found"],
+    handle: async ({ engine, body, by }) => {
+      const made = await engine.profiles.fromRequests(body)
+      if (body.keep && !made.faults) await record(engine.database, by, "profile set", { name: made.name })
+      return made
+    },
+  }),
+  route("POST /channels/{key}/learn", {
+    summary: "Wait for calls to learn from; ends by itself",
+    role: "developer",
+    body: Joi.object({
+      minutes: Joi.number().min(0.01).max(60).default(10),
+      wanted: Joi.number().integer().min(1).max(10).default(1).description("how many calls are waited for"),
+    }),
     answers: "Until when is waited, and the address to call.",
     handle: async ({ engine, params, body, visitor, by }) => {
-      const begun = await engine.profiles.begin(params.key!, visitor.name, body.minutes)
+      const begun = await engine.profiles.begin(params.key!, visitor.name, body)
       await record(engine.database, by, "learning begun", { key: params.key })
       return begun
+    },
+  }),
+  route("POST /channels/{key}/learn/samples", {
+    summary: "Learn from samples that are given, instead of calls that come",
+    role: "developer",
+    body: Joi.object({
+      samples: Joi.array()
+        .items(Joi.string().max(1_000_000))
+        .min(1)
+        .max(10)
+        .required()
+        .description("each a call as HTTP (POST /path, headers, an empty line, the body), or a body alone"),
+    }),
+    answers: "Their fields and what they seem to be.",
+    handle: async ({ engine, params, body, by }) => {
+      const view = await engine.profiles.give(params.key!, body.samples)
+      await record(engine.database, by, "learning begun", { key: params.key })
+      return view
     },
   }),
   route("GET /channels/{key}/learn", {
@@ -56,7 +105,7 @@ export const profileRoutes: ApiRoute[] = [
     handle: ({ engine, params }) => engine.profiles.end(params.key!),
   }),
   route("POST /channels/{key}/learn/agree", {
-    summary: "Write the profile that was agreed to, and read the sample with it",
+    summary: "Write the profile that was agreed to, and read the calls that came with it",
     role: "developer",
     body: Joi.object({
       name: name.required(),
@@ -70,8 +119,12 @@ export const profileRoutes: ApiRoute[] = [
           .required()
           .description("the values with which they are our own"),
       }).description("what tells our own words, which some gateways send back"),
+      fields: Joi.object()
+        .pattern(/^[a-z][A-Za-z0-9]*$/, Joi.string().max(500))
+        .max(50)
+        .description("further fields that reach handlers, by their names"),
       proof: Joi.object().unknown(true).description("how calls are proven; the first that was proposed when left out"),
-      addresses: Joi.valid("numbers", "names").default("numbers"),
+      addresses: Joi.valid("numbers", "names").description("what people are; the samples show it when left out"),
       sending: Joi.object({
         address: Joi.string()
           .max(2000)
@@ -83,7 +136,10 @@ export const profileRoutes: ApiRoute[] = [
         basic: Joi.array().ordered(Joi.string().required(), Joi.string().required()),
         headers: texts,
         id: Joi.string().description("where the gateway's answer holds the message's id"),
-      }).required(),
+      }).description("how a message is sent, field by field"),
+      requests: requests.description("or as its documentation shows it, with its other calls"),
+      answer: Joi.string().max(100_000).description("an example of an answer inside the gateway's own call"),
+      remedy: Joi.string().max(500).description("where the account is linked again"),
       secrets: texts.default({}),
       settings: Joi.object().unknown(true).default({}),
     }),

@@ -3,11 +3,14 @@ import { apiBase } from "../apiBase.ts"
 import { getCountries } from "libphonenumber-js/min"
 import { isHandshake } from "../../gateway/handshake.ts"
 import { inline, joined } from "../../gateway/inline.ts"
-import { queuePolling } from "../../gateway/queue.ts"
+import { cannot, further } from "../../gateway/can.ts"
+import { doubts } from "../../gateway/find.ts"
+import { historyOf, queuePolling } from "../../gateway/queue.ts"
 import { gatewayAddress } from "../../gateway/parse.ts"
 import { profileSchemas } from "../../gateway/settings.ts"
 import { hasProfile, profileOf, profiles } from "../../gateway/shipped.ts"
 import type { ChannelKind } from "../kind.ts"
+import { secretInBody } from "../../gateway/verify.ts"
 import { account, fetching } from "./account.ts"
 import { acknowledge } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
@@ -41,7 +44,7 @@ export const custom: ChannelKind = {
   proof,
   parse,
   acknowledge,
-  repeats: (_call, channel) => hasProfile(channel) && profileOf(channel).inbound.repeats,
+  repeats: (_call, channel) => hasProfile(channel) && profileOf(channel).inbound?.repeats === true,
   render,
   inline,
   joined,
@@ -50,5 +53,10 @@ export const custom: ChannelKind = {
   account,
   fetching,
   polling: queuePolling,
+  history: historyOf,
+  doubts,
+  cannot,
+  secretInBody,
+  further,
   tells: (channel) => hasProfile(channel) && profileOf(channel).tells,
 }

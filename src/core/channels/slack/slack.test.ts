@@ -374,10 +374,13 @@ test.each<[string, ProviderAnswer, object]>([
 test("a doubt is looked up by the mark in a message's metadata", () => {
   const history = (messages: object[], has_more = false) => answered({ ok: true, messages, has_more })
   const mine = { ts: "7.7", metadata: { event_type: "wobbet_reply", event_payload: { call: "msg_1.0" } } }
-  expect(slack.doubts!.read(history([{ ts: "8.8" }, mine]), "msg_1.0")).toEqual({ arrived: "yes", providerId: "7.7" })
-  expect(slack.doubts!.read(history([{ ts: "8.8" }]), "msg_1.0")).toEqual({ arrived: "no" })
-  expect(slack.doubts!.read(history([], true), "msg_1.0")).toEqual({ arrived: "unknown" })
-  expect(slack.doubts!.read(answered({ ok: false, error: "channel_not_found" }), "msg_1.0")).toEqual({
+  expect(slack.doubts!.read(history([{ ts: "8.8" }, mine]), "msg_1.0", channel)).toEqual({
+    arrived: "yes",
+    providerId: "7.7",
+  })
+  expect(slack.doubts!.read(history([{ ts: "8.8" }]), "msg_1.0", channel)).toEqual({ arrived: "no" })
+  expect(slack.doubts!.read(history([], true), "msg_1.0", channel)).toEqual({ arrived: "unknown" })
+  expect(slack.doubts!.read(answered({ ok: false, error: "channel_not_found" }), "msg_1.0", channel)).toEqual({
     arrived: "unknown",
   })
 })

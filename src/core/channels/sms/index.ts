@@ -4,11 +4,14 @@ import { getCountries } from "libphonenumber-js/min"
 import { isHandshake } from "../../gateway/handshake.ts"
 import { inline, joined } from "../../gateway/inline.ts"
 import { e164 } from "../../gateway/numbers.ts"
-import { queuePolling } from "../../gateway/queue.ts"
+import { cannot, further } from "../../gateway/can.ts"
+import { doubts } from "../../gateway/find.ts"
+import { historyOf, queuePolling } from "../../gateway/queue.ts"
 import { gatewayAddress } from "../../gateway/parse.ts"
 import { profileSchemas } from "../../gateway/settings.ts"
 import { profileOf, profiles } from "../../gateway/shipped.ts"
 import type { ChannelKind } from "../kind.ts"
+import { secretInBody } from "../../gateway/verify.ts"
 import { account, fetching } from "./account.ts"
 import { acknowledge } from "./acknowledge.ts"
 import { judge } from "./judge.ts"
@@ -54,7 +57,7 @@ export const sms: ChannelKind = {
   proof,
   parse,
   acknowledge,
-  repeats: (_call, channel) => profileOf(channel).inbound.repeats,
+  repeats: (_call, channel) => profileOf(channel).inbound?.repeats === true,
   render,
   inline,
   joined,
@@ -63,4 +66,9 @@ export const sms: ChannelKind = {
   account,
   fetching,
   polling: queuePolling,
+  history: historyOf,
+  doubts,
+  cannot,
+  secretInBody,
+  further,
 }

@@ -1,6 +1,7 @@
 import type { Account, Channel, Fetching, OnRecord } from "../kind.ts"
 import type { ProviderAnswer } from "../call.ts"
 import { idAt, listAt, numberAt, objectAt, textAt } from "../../message/json.ts"
+import { addressDifference } from "../addressDifference.ts"
 import { call } from "./calls.ts"
 import { judge, readAnswer } from "./judge.ts"
 import { wantedUpdates } from "./limits.ts"
@@ -63,28 +64,11 @@ function compare(channel: Channel, onRecord: OnRecord, address: string): string[
   const again = `Run "wobbet channel connect ${channel.key}".`
   if (!onRecord.address) return [`Telegram has no address on record, so it sends nothing. ${again}`]
   const differences: string[] = []
-  if (onRecord.address !== address) differences.push(`${describeDifference(onRecord.address, address)} ${again}`)
+  if (onRecord.address !== address)
+    differences.push(`${addressDifference("Telegram", onRecord.address, address)} ${again}`)
   const missing = wantedUpdates.filter((name) => onRecord.events !== undefined && !onRecord.events.includes(name))
   if (missing.length > 0) differences.push(`Telegram was not asked to send ${missing.join(", ")}. ${again}`)
   return differences
-}
-
-/** Which part of two addresses differs, in words. */
-function describeDifference(theirs: string, ours: string): string {
-  const both = `Telegram has ${theirs} on record, but this channel's inlet is ${ours}`
-  if (!URL.canParse(theirs)) return `${both}: theirs is not a full address.`
-  const a = new URL(theirs)
-  const b = new URL(ours)
-  const parts: string[] = []
-  if (a.protocol !== b.protocol) parts.push(`the scheme (${a.protocol} against ${b.protocol})`)
-  if (a.hostname !== b.hostname) parts.push("the host")
-  if (a.port !== b.port) parts.push("the port")
-  if (a.pathname !== b.pathname) {
-    const slash = a.pathname.replace(/\/$/, "") === b.pathname.replace(/\/$/, "")
-    parts.push(slash ? "a slash at the end" : "the path")
-  }
-  if (a.search !== b.search) parts.push("the query")
-  return `${both}: they differ in ${parts.join(" and ") || "the way they are written"}.`
 }
 
 function resultOf(answer: ProviderAnswer): { [key: string]: unknown } | undefined {

@@ -1,7 +1,9 @@
 import { createHash, createHmac } from "node:crypto"
 import fc from "fast-check"
-import type { InboundCall } from "../channels/call.ts"
-import { echoIn, propose, writeProfile } from "./learn.ts"
+import type { InboundCall } from "../../channels/call.ts"
+import { propose } from "./propose.ts"
+import { echoIn } from "./sample.ts"
+import { writeProfile } from "./write.ts"
 
 const secret = "tern-point"
 const hmac = (over: string, encoding: "hex" | "base64" = "hex", algorithm = "sha256") =>
@@ -12,7 +14,7 @@ function call(body: string, headers: InboundCall["headers"] = {}, address = "/in
 }
 
 const learned = (given: InboundCall, secrets: { [name: string]: string } = { signingSecret: secret }) =>
-  propose(given, secrets, "https://bot.example")
+  propose([given], { secrets, publicBase: "https://bot.example" })
 
 /** Shapes in use, with what a person would say is what. */
 test.each<[string, string, { [role: string]: string }]>([
@@ -128,9 +130,11 @@ test("a gateway's check of the address hears its echo", () => {
 test("what was agreed to becomes a profile that reads", () => {
   const written = writeProfile({
     name: "new-gateway",
-    body: "json",
-    places: { from: "/from", text: "/text", id: "/id" },
-    proof: { scheme: "body", secret: "signingSecret", header: "x-signature", algorithm: "sha256", encoding: "hex" },
+    incoming: {
+      body: "json",
+      places: { from: "/from", text: "/text", id: "/id" },
+      proof: { scheme: "body", secret: "signingSecret", header: "x-signature", algorithm: "sha256", encoding: "hex" },
+    },
     sending: { address: "{apiBase}/out", body: "json", send: { to: "{to}", text: "{text}" }, bearer: "apiKey" },
     addresses: "numbers",
   })
@@ -142,9 +146,11 @@ test("what was agreed to becomes a profile that reads", () => {
 test("without a sender it is not written, and the place is named", () => {
   const written = writeProfile({
     name: "x",
-    body: "json",
-    places: { text: "/text" },
-    proof: { scheme: "word", secret: "w", query: "w" },
+    incoming: {
+      body: "json",
+      places: { text: "/text" },
+      proof: { scheme: "word", secret: "w", query: "w" },
+    },
     sending: { address: "https://x.example", body: "json", send: { text: "{text}" } },
     addresses: "numbers",
   })

@@ -1,0 +1,499 @@
+import { parsePhoneNumberFromString } from "libphonenumber-js/min"
+import type { Authorization, Calling, Content } from "../profile.ts"
+import { placeholderIn, settingName } from "./placeholders.ts"
+import type { Example } from "./request.ts"
+
+/** What a call of an example is for. */
+export const sorts = [
+  "send",
+  "register",
+  "unregister",
+  "address on record",
+  "who am I",
+  "fetch from the queue",
+  "remove from the queue",
+  "attachment",
+  "history",
+  "one message",
+] as const
+export type Sort = (typeof sorts)[number]
+
+/** A setting or secret that an example's values turned into. */
+export interface Asked {
+  name: string
+  says: string
+  /** What stood there in the example, for settings; a secret's value is never given back. */
+  example?: string
+}
+
+/** What an example seems to be, as a call of a profile. */
+export interface CallProposal {
+  sort: Sort
+  calling: Calling
+  settings: Asked[]
+  secrets: Asked[]
+  /** What a picture adds, what may be said along, and how numbers are written; only of a call that sends. */
+  media?: Content
+  extra?: { [name: string]: { says: string; send: Content } }
+  digits?: boolean
+  names?: boolean
+  answer?: string
+  /** What stands for what, in words. */
+  found: string[]
+  lacks: string[]
+  doubts: string[]
+}
+
+/** Names under which gateways take and give things; the last step of a place is compared. */
+const fieldNames = {
+  text: /^(text|body|message|content|msg|sms|caption|message_?(text|body|content)|text_?(message|body)|sms_?(text|message)|conversation)$/i,
+  to: /^(to|recipients?|numbers?|phones?|phone_?numbers?|msisdns?|destinations?|dest|dst|address|chat(_?id)?|receivers?|mobiles?|jid|to_?(number|address|phone)|conversation_?id|thread_?id|remote_?jid|peer)$/i,
+  from: /^(from|sender|source|src|originator|sender_?(id|address|name|number)|from_?(number|address|phone)|caller_?id|origin)$/i,
+  mark: /^((client|external|custom|my|user|partner|local)_?)?(ref(erence)?(_?id)?|correlator|correlation_?id|custom_?(data|id|string)|idempotency_?key|message_?ref|tracking_?id|uuid)$|^(client|external|custom)_?(message_?)?id$|^client_?correlator$/i,
+  hook: /(web_?hook|dlr|call_?back|notify|notification|report|delivery|status|hook|inbound|incoming)[\w]*(url|uri|address|endpoint)?$|^(url|uri|endpoint|address|target)$/i,
+  key: /^(api_?)?(key|token|secret|password|passwd|pwd|auth(_?token|_?key)?|access_?token|api_?secret|private_?key)$|(api|auth|access|secret).*(key|token|secret)$|^hash$/i,
+  account:
+    /^(account|user|login|client|app|application|instance|session|device|workspace|project|team|org|organi[sz]ation|box|line|agent)(_?(id|sid|name|key))?$|^username$/i,
+  time: /^(time|timestamp|ts|date|sent_?at|created_?at|request_?time)$/i,
+  media: /(media|image|file|attachment|picture|photo|document|video|audio)_?(url|uri|link)?s?$/i,
+  extra:
+    /sim|slot|priority|validity|valid_?for|ttl|expir|flash|route|schedul|send_?at|deliver_?at|tag|campaign|label|category|ttl|quality/i,
+} as const
+
+/** Whether a field is called as gateways call such a thing. */
+function is(what: keyof typeof fieldNames, key: string): boolean {
+  return fieldNames[what].test(key.replaceAll("-", "_"))
+}
+
+/** What each of several examples seems to be, with one address that all of them begin with. */
+export function proposeCalls(examples: (Example & { as?: Sort })[]): {
+  base: string
+  calls: CallProposal[]
+  otherHosts: string[]
+} {
+  const { base, otherHosts } = baseOf(examples)
+  return { base, otherHosts, calls: examples.map((example) => proposeCall(example, base)) }
+}
+
+/** The part of the address that is the gateway's own: what all examples share, up to its version. */
+function baseOf(examples: Example[]): { base: string; otherHosts: string[] } {
+  const urls = examples.map(({ url }) => partsOf(url))
+  const [first] = urls
+  if (!first) return { base: "", otherHosts: [] }
+  const shared = first.segments.filter((_one, at) =>
+    urls.every(
+      (url) =>
+        url.origin !== first.origin || first.segments.slice(0, at + 1).every((step, n) => url.segments[n] === step),
+    ),
+  )
+  const version = shared.findLastIndex((step) => /^(v\d+(\.\d+)?|api|rest|gateway|\d{4}-\d\d-\d\d)$/i.test(step))
+  const others = [...new Set(urls.map(({ origin }) => origin))].filter((one) => one !== first.origin)
+  return { base: [first.origin, ...shared.slice(0, version + 1)].join("/"), otherHosts: others }
+}
+
+/** An address as its origin, the steps of its path and its query, without escaping placeholders. */
+function partsOf(url: string): { origin: string; segments: string[]; query: [string, string][] } {
+  const [, origin = "", path = "", query = ""] = /^(https?:\/\/[^/?#]+)([^?#]*)(?:\?([^#]*))?/i.exec(url) ?? []
+  const segments = path.split("/").filter((one) => one !== "")
+  return { origin: origin.replace(/^(https?:\/\/)[^/@]*@/i, "$1"), segments, query: [...new URLSearchParams(query)] }
+}
+
+interface Draft {
+  sort: Sort
+  out: CallProposal
+}
+
+function proposeCall(example: Example & { as?: Sort }, base: string): CallProposal {
+  const sort = example.as ?? sortOf(example)
+  const out: CallProposal = {
+    sort,
+    calling: { method: example.method as Calling["method"], address: "" },
+    settings: [],
+    secrets: [],
+    found: [],
+    lacks: [...example.lacks],
+    doubts: [...example.notes],
+    ...(example.answer === undefined ? {} : { answer: example.answer }),
+  }
+  const draft: Draft = { sort, out }
+  const { query } = partsOf(example.url)
+  const authorization = authorizationOf(example, draft)
+  const address = addressIn(example.url, base, draft)
+  const headers = headersIn(example, draft)
+  const leaves = leavesOf(example, query)
+  const roles = sort === "send" ? sendRoles(leaves, draft) : new Map<string, string>()
+  const body = contentOf(example, roles, draft)
+  const inQuery = query.length > 0 ? contentOfPairs(query, roles, draft) : undefined
+  const asQuery = body === undefined && inQuery !== undefined
+  // A call with a body has only keys and constants in its query: they stay in its address.
+  const tail = inQuery && !asQuery ? `?${pairsIn(inQuery).join("&")}` : ""
+  const send = body?.send ?? inQuery
+  out.calling = {
+    method: out.calling.method,
+    address: `${address}${tail}`,
+    ...(authorization ? { authorization } : {}),
+    ...(Object.keys(headers).length > 0 ? { headers } : {}),
+    ...(send ? { body: body?.form ?? "query", send } : {}),
+  }
+  if (sort === "send") lackOf(draft)
+  return out
+}
+
+function pairsIn(content: Content): string[] {
+  return Object.entries(content).map(([name, value]) => {
+    const written = String(value)
+    return `${encodeURIComponent(name)}=${/^\{\w+\}$/.test(written) ? written : encodeURIComponent(written)}`
+  })
+}
+
+/** What a call is for, by its method, its path and what it holds. */
+function sortOf(example: Example): Sort {
+  const { segments, query } = partsOf(example.url)
+  const path = segments.join("/").toLowerCase()
+  const leaves = leavesOf(example, query)
+  const has = (name: keyof typeof fieldNames) => leaves.some(({ key }) => is(name, key))
+  const hook = leaves.some(({ key, value }) => is("hook", key) && /^https?:|^[<{$].*(url|address)/i.test(value))
+  const about = /web_?hook|call_?back|subscription|endpoint/.test(path)
+  const { method } = example
+  if (method !== "GET" && method !== "DELETE") {
+    if (has("text") && (has("to") || /chats?|conversations?|threads?/.test(path))) return "send"
+    if (hook && (about || !has("text"))) return "register"
+    return has("text") ? "send" : about ? "register" : "send"
+  }
+  if (method === "DELETE") {
+    if (about) return "unregister"
+    return "remove from the queue"
+  }
+  if (has("text") && has("to")) return "send"
+  if (about) return "address on record"
+  if (/attachments?|media|files?|download/.test(path)) return "attachment"
+  if (/queue|receive|inbox|poll|updates|notifications?|unread/.test(path)) return "fetch from the queue"
+  const last = segments.at(-1) ?? ""
+  if (/messages?\/[^/]+$|status\/[^/]+$/i.test(path) && (placeholderIn(last) !== undefined || /\d/.test(last)))
+    return "one message"
+  if (/messages?$|history$/.test(path)) return "history"
+  return "who am I"
+}
+
+interface Leaf {
+  /** Where it stands, from the top, steps joined by slashes. */
+  path: string
+  /** The last name on the way to it. */
+  key: string
+  value: string
+  text: boolean
+}
+
+/** Every value of a call's query and body. */
+function leavesOf(example: Example, query: [string, string][]): Leaf[] {
+  const { body } = example
+  const pairs = (list: [string, string][]) => list.map(([key, value]) => ({ path: key, key, value, text: true }))
+  const found = pairs(query)
+  if (body?.form === "form" || body?.form === "multipart") found.push(...pairs(body.content))
+  else if (body?.form === "json" || body?.form === "xml") walk(body.content, "", "", found)
+  return found.slice(0, 300)
+}
+
+function walk(value: unknown, path: string, key: string, into: Leaf[], depth = 0): void {
+  if (depth > 12 || into.length > 300 || value === null) return
+  if (typeof value !== "object") {
+    into.push({ path, key, value: String(value as string | number | boolean), text: typeof value === "string" })
+    return
+  }
+  for (const [name, one] of Object.entries(value))
+    walk(one, path === "" ? name : `${path}/${name}`, Array.isArray(value) ? key : name, into, depth + 1)
+}
+
+/** The telephone number in a value, with what stands around it. */
+function numberIn(value: string): { before: string; digits: boolean; after: string } | undefined {
+  const found = /^([a-z]{2,10}:)?(\+?[\d][\d ().-]{6,20}\d)(@[\w.-]+)?$/i.exec(value.trim())
+  if (!found) return undefined
+  const [, before = "", number = "", after = ""] = found
+  const bare = number.replace(/[ ().-]/g, "")
+  const digits = !bare.startsWith("+")
+  const international = digits ? `+${bare.replace(/^00/, "")}` : bare
+  if (!parsePhoneNumberFromString(international)?.isPossible() && !(digits && bare.length >= 9)) return undefined
+  return { before, digits, after }
+}
+
+/** Which leaf is the text, the receiver, ourselves and so on: by its name first, then by what stands there. */
+function sendRoles(leaves: Leaf[], draft: Draft): Map<string, string> {
+  const { out } = draft
+  const roles = new Map<string, string>()
+  const best = (score: (leaf: Leaf) => number) => {
+    const [first] = leaves
+      .filter(({ path }) => !roles.has(path))
+      .map((leaf) => ({ leaf, score: score(leaf) }))
+      .filter((one) => one.score > 0)
+      .sort((a, b) => b.score - a.score)
+    return first?.leaf
+  }
+  const says = (leaf: Leaf, what: string) => out.found.push(`${leaf.path} is ${what}`)
+  const saysWords = (value: string) => (/\S\s\S/.test(value) && !/^https?:/.test(value) ? 3 : 0)
+  const text = best(
+    ({ key, value, text }) =>
+      (is("text", key) && text && !numberIn(value) ? 4 : 0) +
+      (key === "body" || key === "text" || key === "content" ? 0.5 : 0) +
+      (text ? saysWords(value) : 0) -
+      (/subject|title|name|type/i.test(key) ? 4 : 0),
+  )
+  if (text) {
+    roles.set(text.path, "{text}")
+    says(text, "the text")
+  }
+  const from = best(({ key }) => (is("from", key) ? 5 : 0))
+  if (from) {
+    const number = numberIn(from.value)
+    roles.set(from.path, number ? `${number.before}{number}${number.after}` : "{number}")
+    says(from, "our own number or name")
+  }
+  const to = best(({ key, value }) => (is("to", key) ? 4 : 0) + (numberIn(value) ? 3 : 0))
+  if (to) {
+    const number = numberIn(to.value)
+    roles.set(to.path, number ? `${number.before}{to}${number.after}` : "{to}")
+    if (number?.digits) out.digits = true
+    if (!number && placeholderIn(to.value) === undefined) out.names = true
+    if (/chat|conversation|thread|jid|peer/i.test(to.key) && !number) out.names = true
+    says(to, "the receiver")
+  }
+  for (const leaf of leaves) {
+    if (roles.has(leaf.path)) continue
+    if (is("mark", leaf.key)) {
+      roles.set(leaf.path, "{mark}")
+      says(leaf, "a reference: our own name for the call")
+    } else if (/^https?:/.test(leaf.value) && is("media", leaf.key)) {
+      roles.set(leaf.path, "{media}")
+      says(leaf, "a picture's or file's address")
+    } else if (/^https?:/.test(leaf.value) && is("hook", leaf.key)) {
+      roles.set(leaf.path, "{inlet}")
+      says(leaf, "where reports go: our address")
+    } else if (is("time", leaf.key)) {
+      roles.set(leaf.path, /^\d{13}$/.test(leaf.value) ? "{now:ms}" : /^\d+$/.test(leaf.value) ? "{now}" : "{now:iso}")
+      says(leaf, "the time of the call")
+    } else if (is("extra", leaf.key) && !leaf.path.includes("/")) {
+      const name = settingName(leaf.key)
+      out.extra = { ...out.extra, [name]: { says: leaf.key, send: { [leaf.key]: "{value}" } } }
+      roles.set(leaf.path, "")
+      out.found.push(`${leaf.path} may be said along with a message, as the extra ${name}`)
+    }
+  }
+  return roles
+}
+
+function lackOf({ out }: Draft): void {
+  const written = JSON.stringify(out.calling)
+  if (!written.includes("{text}")) out.lacks.push("none of its values looks like the text: name its place")
+  if (!written.includes("{to}")) out.lacks.push("none of its values looks like the receiver: name its place")
+}
+
+/** A value of the example as it stands in the profile: a placeholder for what is the reader's own, else as it was. */
+function valueOf(leaf: Leaf, roles: Map<string, string>, draft: Draft): unknown {
+  const { out, sort } = draft
+  const role = roles.get(leaf.path)
+  if (role !== undefined) return role
+  const named = placeholderIn(leaf.value)
+  if (is("key", leaf.key) || (named !== undefined && is("key", settingName(named))))
+    return secret(draft, leaf.key, named)
+  if (sort === "register" && is("hook", leaf.key) && (/^https?:/.test(leaf.value) || named !== undefined)) {
+    out.found.push(`${leaf.path} is our address`)
+    return "{inlet}"
+  }
+  if (named !== undefined) return setting(draft, named, leaf.value)
+  if (is("account", leaf.key)) return setting(draft, leaf.key, leaf.value)
+  return undefined
+}
+
+function secret({ out }: Draft, key: string, named: string | undefined): string {
+  const name = settingName(named ?? key)
+  const known = out.secrets.find((one) => one.name === name)
+  if (!known) {
+    out.secrets.push({ name, says: `${key}: the key for its calls` })
+    out.found.push(`${key} is the secret ${name}`)
+  }
+  return `{${name}}`
+}
+
+function setting({ out }: Draft, key: string, example: string): string {
+  const name = settingName(key)
+  const taken = ["number", "to", "from", "text"].includes(name)
+  if (name === "number" || name === "from") return "{number}"
+  if (name === "to") return "{to}"
+  if (name === "text") return "{text}"
+  if (!taken && !out.settings.some((one) => one.name === name)) {
+    const shown = placeholderIn(example) === undefined ? { example: example.slice(0, 100) } : {}
+    out.settings.push({ name, says: key.replace(/[_-]+/g, " "), ...shown })
+    out.found.push(`${key} is the setting ${name}`)
+  }
+  return `{${name}}`
+}
+
+function authorizationOf(example: Example, draft: Draft): Authorization | undefined {
+  const { headers } = example
+  const given = headers.authorization
+  const login = /^https?:\/\/([^/@:]+)(?::([^/@]*))?@/i.exec(example.url)
+  const basic =
+    example.basic ??
+    (login ? ([decodeURIComponent(login[1]!), decodeURIComponent(login[2] ?? "")] as [string, string]) : undefined) ??
+    basicIn(given)
+  if (basic) {
+    const [user, password] = basic
+    // A name alone is a key.
+    if (password === "") return { basic: [secret(draft, "apiKey", placeholderIn(user)).slice(1, -1), ""] }
+    const named = placeholderIn(user)
+    const isKey = named !== undefined && /key|secret|token/i.test(named)
+    const name = isKey
+      ? secret(draft, "apiKey", named).slice(1, -1)
+      : setting(draft, named ?? "accountId", user).slice(1, -1)
+    return { basic: [name, secret(draft, "apiSecret", placeholderIn(password)).slice(1, -1)] }
+  }
+  const bearer = /^Bearer\s+(.+)$/i.exec(given ?? "")?.[1]
+  if (bearer === undefined) return undefined
+  return { bearer: secret(draft, "apiKey", placeholderIn(bearer)).slice(1, -1) }
+}
+
+function basicIn(given: string | undefined): [string, string] | undefined {
+  const encoded = /^Basic\s+(.+)$/i.exec(given ?? "")?.[1]
+  if (encoded === undefined) return undefined
+  const text = Buffer.from(encoded, "base64").toString("utf8")
+  // Documentation writes a placeholder where the encoded pair belongs.
+  if (!/^[\x20-\x7e]+:[\x20-\x7e]*$/.test(text)) return ["accountId", "apiSecret"]
+  const [user = "", ...rest] = text.split(":")
+  return [user, rest.join(":")]
+}
+
+/** Headers that say nothing a call of ours needs said. */
+const usual =
+  /^(host|content-type|content-length|accept(-.*)?|user-agent|connection|cookie|origin|referer|sec-.*|cache-control|pragma|dnt|authorization|te|priority|upgrade-insecure-requests|x-requested-with)$/
+
+function headersIn(example: Example, draft: Draft): { [name: string]: string } {
+  const headers: { [name: string]: string } = {}
+  for (const [name, value] of Object.entries(example.headers)) {
+    const scheme = name === "authorization" && !/^(basic|bearer)\s/i.test(value) ? /^(\S+)\s+\S/.exec(value)?.[1] : ""
+    if (usual.test(name) && (name !== "authorization" || /^(basic|bearer)\s/i.test(value))) continue
+    const named = placeholderIn(value)
+    if (/idempotency|request-id|correlation/.test(name)) headers[name] = "{mark}"
+    else if (name === "authorization")
+      headers[name] =
+        `${scheme ? `${scheme} ` : ""}${secret(draft, "apiKey", placeholderIn(value.replace(/^\S+\s+/, "")))}`
+    else if (/key|token|secret|auth|password/.test(name)) headers[name] = secret(draft, name, named)
+    else if (named !== undefined || is("account", settingName(name)))
+      headers[name] = setting(draft, named ?? name, value)
+    else headers[name] = value
+  }
+  return headers
+}
+
+/** Things in whose path the next step is the name of one of them. */
+const collections =
+  /^(accounts?|instances?|sessions?|devices?|boxes|box|projects?|workspaces?|users?|apps?|lines?|numbers?|phones?|teams?|organi[sz]ations?|bots?|clients?|services?|tenants?)$/i
+
+function addressIn(url: string, base: string, draft: Draft): string {
+  const { origin, segments } = partsOf(url)
+  const own = [origin, ...segments].join("/")
+  const inside = own.startsWith(base) ? own.slice(base.length).split("/").filter(Boolean) : segments
+  const root = own.startsWith(base) ? "{apiBase}" : origin
+  let ids = 0
+  const path = inside.map((step, at) => {
+    const before = inside[at - 1] ?? ""
+    const text = decodeURIComponent(
+      step.includes("%") && !/%(?![0-9a-f]{2})/i.test(step) ? step : step.replace(/%/g, "%25"),
+    )
+    const named = placeholderIn(text)
+    const opaque = named === undefined && isOpaque(text)
+    if (named === undefined && !opaque && !collections.test(before)) return step
+    const { sort } = draft
+    if (named !== undefined && is("key", settingName(named))) return secret(draft, named, named)
+    if (collections.test(before) && !is("to", before)) return setting(draft, named ?? `${singular(before)}Id`, text)
+    if (sort === "attachment") return ids++ === 0 && /messages?/i.test(before) ? "{message}" : "{attachment}"
+    if (sort === "remove from the queue" && at === inside.length - 1) return "{handle}"
+    if (sort === "one message") return "{mark}"
+    if (sort === "send") {
+      if (/chats?|conversations?|threads?|rooms?|contacts?/i.test(before) || is("to", named ?? "")) {
+        draft.out.names = !numberIn(text)
+        draft.out.found.push(`${before}/… in the address is the receiver`)
+        return "{to}"
+      }
+      const number = /^tel[:%]/i.test(text) || numberIn(text)
+      if (number) return /^tel/i.test(text) ? "{sender}" : "{number}"
+    }
+    return setting(draft, named ?? `${singular(before) || "account"}Id`, text)
+  })
+  return [root, ...path].join("/")
+}
+
+function singular(word: string): string {
+  return word.replace(/es$/i, (end) => (/xes$/i.test(word) ? "" : end.slice(0, 1))).replace(/s$/i, "")
+}
+
+/** A step of a path that is no word: a number, or a mix of letters and digits. */
+function isOpaque(step: string): boolean {
+  return (
+    /^\d{4,}$/.test(step) ||
+    /^[0-9a-f]{8}-[0-9a-f]{4}-/i.test(step) ||
+    /^tel:/i.test(step) ||
+    (/^(?=.*\d)(?=.*[a-z])[\w-]{8,}$/i.test(step) && !/^v\d/i.test(step))
+  )
+}
+
+function contentOf(
+  example: Example,
+  roles: Map<string, string>,
+  draft: Draft,
+): { form: "json" | "xml" | "form"; send: Content } | undefined {
+  const { body } = example
+  if (!body) return undefined
+  if (body.form === "text") {
+    draft.out.lacks.push("its body is plain text, which no profile writes")
+    return undefined
+  }
+  if (body.form === "multipart") {
+    draft.out.doubts.push("its fields are multipart; they are sent as a form, which most such gateways take, too")
+    return { form: "form", send: contentOfPairs(body.content, roles, draft) }
+  }
+  if (body.form === "form") return { form: "form", send: contentOfPairs(body.content, roles, draft) }
+  const send = contentIn(body.content, "", "", roles, draft)
+  if (typeof send !== "object" || send === null) return undefined
+  if (Array.isArray(send)) {
+    draft.out.lacks.push("its body is a list, which no profile writes: is there a call for one message?")
+    return undefined
+  }
+  return { form: body.form, send: send as Content }
+}
+
+function contentOfPairs(pairs: [string, string][], roles: Map<string, string>, draft: Draft): Content {
+  const send: Content = {}
+  for (const [name, value] of pairs) put(send, name, value, { path: name, key: name, value, text: true }, roles, draft)
+  return send
+}
+
+/** Puts a value in its place; a picture's address is what pictures add, an extra is said only on demand. */
+function put(into: Content, name: string, value: unknown, leaf: Leaf, roles: Map<string, string>, draft: Draft): void {
+  const role = roles.get(leaf.path)
+  if (role === "") return
+  if (role === "{media}" && !leaf.path.includes("/")) {
+    draft.out.media = { ...draft.out.media, [name]: "{media}" }
+    return
+  }
+  into[name] = valueOf(leaf, roles, draft) ?? value
+}
+
+function contentIn(value: unknown, path: string, key: string, roles: Map<string, string>, draft: Draft): unknown {
+  if (Array.isArray(value))
+    // One of a list of receivers stands for all of them.
+    return value
+      .slice(0, value.every((one) => typeof one === "object") ? 1 : undefined)
+      .map((one, at) => contentIn(one, `${path}/${at}`, key, roles, draft))
+      .filter((one, at) => !(at > 0 && typeof one === "string" && numberIn(one)))
+  if (typeof value !== "object" || value === null) {
+    const leaf = { path, key, value: String(value), text: typeof value === "string" }
+    return valueOf(leaf, roles, draft) ?? value
+  }
+  const out: Content = {}
+  for (const [name, one] of Object.entries(value)) {
+    const inner = path === "" ? name : `${path}/${name}`
+    if (typeof one === "object" && one !== null) out[name] = contentIn(one, inner, name, roles, draft)
+    else
+      put(out, name, one, { path: inner, key: name, value: String(one), text: typeof one === "string" }, roles, draft)
+  }
+  return out
+}

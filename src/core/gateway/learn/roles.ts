@@ -1,0 +1,146 @@
+import { isSameNumber } from "../fields.ts"
+import { e164 } from "../numbers.ts"
+import type { FieldRole, SampleField } from "./sample.ts"
+import { roles } from "./sample.ts"
+
+/** How well a name, and a value, fit a role. */
+const names: { [role in FieldRole]: RegExp[] } = {
+  from: [
+    /^(from|sender|msisdn|source|originator|fromusername|from_?number|sender_?id|mobile|phone)$/i,
+    /from|sender|author|origin|phone|msisdn|caller|number|^(who|user|person|contact|customer|peer|party)$/i,
+  ],
+  text: [/^(text|body|message|content|msg|sms|said|words|message_?text|msg_?body)$/i, /text|body|message|content/i],
+  id: [
+    /^(id|uid|mid|message_?id|msg_?id|message_?sid|uuid|guid|sms_?id|ref|reference|message_?key)$/i,
+    /(message|msg|event).*id|_id$|Id$|sid$|^(key|ticket)$/,
+  ],
+  time: [/^(time|timestamp|ts|date|sent_?at|received_?at|create_?time|created|datetime|at|when)$/i, /time|date|stamp/i],
+  name: [
+    /^(name|push_?name|profile_?name|sender_?name|display_?name|full_?name|nick_?name|username|contact_?name)$/i,
+    /name$|^(label|nick|alias|title)$/i,
+  ],
+  place: [
+    /^(chat_?id|conversation|conversation_?id|group_?id|room|room_?id|thread_?id|channel_?id)$/i,
+    /chat|conversation|group|room/i,
+  ],
+  media: [/^(media_?url\d*|attachment_?url|file_?url|image_?url)$/i, /(media|attach|file|image).*(url|link)/i],
+  mime: [/^(media_?content_?type\d*|mime_?type|mime)$/i, /mime|content_?type/i],
+}
+
+const fits: { [role in FieldRole]: (value: string) => number } = {
+  from: (value) => (e164(value.replace(/@[\w.]+$/, ""), "GB") ? 3 : /\s/.test(value) || value.length > 80 ? -9 : 0),
+  text: (value) =>
+    /\s/.test(value.trim()) && !isTime(value)
+      ? 3 + Math.min(value.length, 100) / 200
+      : /^\+?\d+$/.test(value)
+        ? -3
+        : /^https?:/.test(value)
+          ? -9
+          : 0,
+  // A long mix of letters and digits is an id, whatever it is called.
+  id: (value) => (/[\s:]/.test(value) || value.length < 3 ? -9 : isUnique(value) ? 4.5 : /\d/.test(value) ? 2 : 0),
+  // A date with a time of day is nothing else, whatever it is called; a number may be a telephone's.
+  time: (value) => (!isTime(value) ? -9 : value.includes(":") ? 4.5 : 3),
+  name: (value) => (value.length > 60 || /^[\d+]/.test(value) ? -9 : 0),
+  place: (value) => (/\s/.test(value) ? -9 : 0),
+  media: (value) => (/^https?:\/\//.test(value) ? 3 : -9),
+  mime: (value) => (/^[\w.+-]+\/[\w.+-]+$/.test(value) ? 3 : -9),
+}
+
+/** Names that a role never has: the other side, and what proves a call or says whose account it is. */
+const spoils: { [role in FieldRole]?: RegExp } = {
+  from: /^to|recipient|receiver|destination/i,
+  id: /\bsig|signature|hash|token|secret|account|instance|device|session/i,
+}
+
+function isTime(value: string): boolean {
+  if (/^\d{10}(\.\d+)?$|^\d{13}$/.test(value)) return true
+  return /^\d{4}-\d\d-\d\d/.test(value) && !Number.isNaN(Date.parse(value))
+}
+
+function isUnique(value: string): boolean {
+  return /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(value) || /^(?=.*\d)(?=.*[a-z])[\w.-]{16,64}$/i.test(value)
+}
+
+/** How much better the best must be than the next, or a person should look. */
+const clear = 1.5
+
+/**
+ * Which field is most likely what, and where that is doubtful.
+ *
+ * @param others further messages of the same gateway: an id differs in each, a text hardly ever stays
+ */
+export function rolesIn(
+  fields: SampleField[],
+  ownNumber: string | undefined,
+  others: SampleField[][] = [],
+): { found: { [role in FieldRole]?: string }; doubts: string[] } {
+  const found: { [role in FieldRole]?: string } = {}
+  const doubts: string[] = []
+  const taken = new Set<string>()
+  const own = fields.filter(({ value }) => isSameNumber(value, ownNumber)).map(({ where }) => where)
+  for (const role of roles) {
+    const [best, next] = fields
+      .filter(({ where }) => !taken.has(where) && !(role === "from" && own.includes(where)))
+      .map(({ where, value }) => ({
+        where,
+        value,
+        score: scoreOf(role, where, value, fields) + changing(role, where, value, others),
+      }))
+      .sort((a, b) => b.score - a.score)
+    // Words that stand in no other role are the text, whatever the field is called.
+    if (!best || best.score < (role === "text" ? 2 : 4)) continue
+    found[role] = best.where
+    taken.add(best.where)
+    // The same value twice is no question.
+    const close = next && next.score > best.score - clear && next.value !== best.value
+    if (close && (role === "from" || role === "text"))
+      doubts.push(`the ${role === "from" ? "sender" : "text"} is ${best.where}, or ${next.where}`)
+  }
+  return { found, doubts }
+}
+
+/** What further messages say for or against a field: an id that stays is none, and neither is a text or a time. */
+function changing(role: FieldRole, where: string, value: string, others: SampleField[][]): number {
+  if (others.length === 0 || !["id", "text", "time"].includes(role)) return 0
+  const values = others.map((fields) => fields.find((one) => one.where === where)?.value)
+  if (values.includes(undefined)) return -1
+  const stays = values.filter((one) => one === value).length
+  if (stays === 0) return 1.5
+  return role === "id" ? -6 : stays === values.length ? -3 : 0
+}
+
+/** Things that hold a number and a name are people. */
+function isPerson(where: string, fields: SampleField[]): boolean {
+  const parent = where.slice(0, where.lastIndexOf("/"))
+  return (
+    parent !== "" &&
+    fields.some(
+      (other) =>
+        other.where !== where &&
+        other.where.startsWith(`${parent}/`) &&
+        names.name.some((one) => one.test(other.where.split("/").at(-1)!)),
+    )
+  )
+}
+
+/** Steps of a path in which the other side stands, or the account itself. */
+const ownSide = /^(to|recipient|receiver|destination|account|instance|me|device|session|bot|owner|self)$/i
+
+function scoreOf(role: FieldRole, where: string, value: string, fields: SampleField[]): number {
+  const steps = where.split("/").filter((step) => step !== "" && step !== "0")
+  const last = steps.at(-1) ?? where
+  const [exact, near] = names[role]
+  // A field named "id" inside "from" is the sender.
+  const parent = steps.at(-2) ?? ""
+  const inside =
+    /^(id|number|phone|address|value|body)$/i.test(last) && names[role].some((one) => one.test(parent)) ? 4 : 0
+  const named = exact!.test(last) ? 5 : near!.test(last) ? 3 : 0
+  if (role === "text" && named === 0 && names.name.some((one) => one.test(last))) return 0
+  const spoiled = spoils[role]?.test(`${parent} ${last}`) ? -9 : 0
+  const ours = role === "from" || role === "name" ? (steps.some((step) => ownSide.test(step)) ? -6 : 0) : 0
+  const person = role === "from" && isPerson(where, fields) ? 1.5 : 0
+  // What stands beside the sender's number is the sender's name.
+  const beside = role === "name" && named > 0 && names.from.some((one) => one.test(parent)) ? 2 : 0
+  return Math.max(named, inside) + beside + person + ours + fits[role](value) + spoiled - steps.length * 0.1
+}
