@@ -10,9 +10,13 @@ export function placeholderIn(value: string): string | undefined {
   if (/^(?:x{4,}|\*{3,}|\.{3,}|…)$/i.test(text)) return "value"
   const yours = /^(?:your|my|insert|replace|enter)[\s_-]+([\w .-]{1,60}?)(?:[\s_-]+here)?$/i.exec(text)?.[1]
   if (yours !== undefined) return yours
-  // Capitals with underscores, such as API_KEY, are a name and no value.
-  return /^[A-Z][A-Z0-9]*(?:_[A-Z0-9]+)+$/.test(text) ? text.replace(/^(?:YOUR|MY)_/, "") : undefined
+  // Capitals with underscores, such as API_KEY, are a name and no value; but so are the names of events.
+  return /^[A-Z][A-Z0-9]*(?:_[A-Z0-9]+)+$/.test(text) && own.test(text) ? text.replace(/^(?:YOUR|MY)_/, "") : undefined
 }
+
+/** What readers have of their own, as documentation names it. */
+const own =
+  /(^(YOUR|MY)_)|_(KEY|TOKEN|SECRET|PASSWORD|ID|SID|NAME|NUMBER|URL|USER|USERNAME|PHONE|SENDER|ACCOUNT|INSTANCE)$/
 
 /** A name as settings and secrets are called: accountId for `Account-ID`, `account_id` and `ACCOUNT ID`. */
 export function settingName(given: string): string {

@@ -292,7 +292,7 @@ function valueOf(leaf: Leaf, roles: Map<string, string>, draft: Draft): unknown 
   const role = roles.get(leaf.path)
   if (role !== undefined) return role
   const named = placeholderIn(leaf.value)
-  if (is("key", leaf.key) || (named !== undefined && is("key", settingName(named))))
+  if (is("key", leaf.key) || (named !== undefined && /key|token|secret|passw/i.test(named)))
     return secret(draft, leaf.key, named)
   if (sort === "register" && is("hook", leaf.key) && (/^https?:/.test(leaf.value) || named !== undefined)) {
     out.found.push(`${leaf.path} is our address`)
@@ -402,7 +402,7 @@ function addressIn(url: string, base: string, draft: Draft): string {
     const opaque = named === undefined && isOpaque(text)
     if (named === undefined && !opaque && !collections.test(before)) return step
     const { sort } = draft
-    if (named !== undefined && is("key", settingName(named))) return secret(draft, named, named)
+    if (named !== undefined && /key|token|secret|passw/i.test(named)) return secret(draft, named, named)
     if (collections.test(before) && !is("to", before)) return setting(draft, named ?? `${singular(before)}Id`, text)
     if (sort === "attachment") return ids++ === 0 && /messages?/i.test(before) ? "{message}" : "{attachment}"
     if (sort === "remove from the queue" && at === inside.length - 1) return "{handle}"
@@ -428,7 +428,7 @@ function singular(word: string): string {
 /** A step of a path that is no word: a number, or a mix of letters and digits. */
 function isOpaque(step: string): boolean {
   return (
-    /^\d{4,}$/.test(step) ||
+    /^\d{5,}$/.test(step) ||
     /^[0-9a-f]{8}-[0-9a-f]{4}-/i.test(step) ||
     /^tel:/i.test(step) ||
     (/^(?=.*\d)(?=.*[a-z])[\w-]{8,}$/i.test(step) && !/^v\d/i.test(step))

@@ -63,10 +63,14 @@ export function statusIn(samples: ReadSample[], only: MessagePlaces["only"]): St
   if (!first || !status) return undefined
   const ids = first.fields.filter(({ where }) => where !== status.where && !/account|instance|session/i.test(where))
   const mark = ids.find(({ where, value }) => /ref|client|correlat|custom/i.test(lastOf(where)) && value.length > 2)
-  const id = ids.find(
+  const named = ids.filter(
     ({ where, value }) =>
-      /(^|_|[a-z])(id|sid|key|receipt)$/i.test(lastOf(where)) && where !== mark?.where && value.length > 1,
+      /(^|_|[a-z])(id|sid|key|receipt)$|^id/i.test(lastOf(where)) &&
+      !/chat|conversation|from|to$|sender|person|contact/i.test(lastOf(where)) &&
+      where !== mark?.where &&
+      value.length > 1,
   )
+  const id = named.find(({ where }) => /message|msg|sms/i.test(where)) ?? named[0]
   if (!id && !mark) return undefined
   const why = first.fields.find(({ where }) => /error|reason|why|code|description/i.test(lastOf(where)))
   const told = samples
@@ -143,9 +147,7 @@ export function onlyOf(these: ReadSample[], others: ReadSample[]): MessagePlaces
   const [first] = these
   if (!first || others.length === 0) return undefined
   const found = first.fields
-    .filter(({ where }) =>
-      /^(type|event|event_?type|kind|topic|action|object|name|category|notification|sort|method)$/i.test(lastOf(where)),
-    )
+    .filter(({ where }) => /type|event|kind|topic|action|object|category|notification|method/i.test(lastOf(where)))
     .find(({ where }) => {
       const own = valuesAt(these, where)
       const their = valuesAt(others, where)

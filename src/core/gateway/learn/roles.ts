@@ -7,11 +7,11 @@ import { roles } from "./sample.ts"
 const names: { [role in FieldRole]: RegExp[] } = {
   from: [
     /^(from|sender|msisdn|source|originator|fromusername|from_?number|sender_?id|mobile|phone)$/i,
-    /from|sender|author|origin|phone|msisdn|caller|number|^(who|user|person|contact|customer|peer|party)$/i,
+    /from|sender|author|origin|phone|msisdn|caller|number|jid|wa_?id|^(who|user|person|contact|customer|peer|party)$/i,
   ],
   text: [/^(text|body|message|content|msg|sms|said|words|message_?text|msg_?body)$/i, /text|body|message|content/i],
   id: [
-    /^(id|uid|mid|message_?id|msg_?id|message_?sid|uuid|guid|sms_?id|ref|reference|message_?key)$/i,
+    /^(id|uid|mid|message_?id|msg_?id|message_?sid|id_?(message|msg)|uuid|guid|sms_?id|ref|reference|message_?key)$/i,
     /(message|msg|event).*id|_id$|Id$|sid$|^(key|ticket)$/,
   ],
   time: [/^(time|timestamp|ts|date|sent_?at|received_?at|create_?time|created|datetime|at|when)$/i, /time|date|stamp/i],
@@ -28,7 +28,8 @@ const names: { [role in FieldRole]: RegExp[] } = {
 }
 
 const fits: { [role in FieldRole]: (value: string) => number } = {
-  from: (value) => (e164(value.replace(/@[\w.]+$/, ""), "GB") ? 3 : /\s/.test(value) || value.length > 80 ? -9 : 0),
+  from: (value) =>
+    e164(value.replace(/@[\w.]+$/, ""), "GB") ? 3 : /\s|^(true|false)$/.test(value) || value.length > 80 ? -9 : 0,
   text: (value) =>
     /\s/.test(value.trim()) && !isTime(value)
       ? 3 + Math.min(value.length, 100) / 200
@@ -131,10 +132,15 @@ function scoreOf(role: FieldRole, where: string, value: string, fields: SampleFi
   const steps = where.split("/").filter((step) => step !== "" && step !== "0")
   const last = steps.at(-1) ?? where
   const [exact, near] = names[role]
+  // A time in seconds may look like a number: where it is called a time, it is one.
+  if (role === "from" && isTime(value) && names.time.some((one) => one.test(last))) return 0
   // A field named "id" inside "from" is the sender.
   const parent = steps.at(-2) ?? ""
   const inside =
-    /^(id|number|phone|address|value|body)$/i.test(last) && names[role].some((one) => one.test(parent)) ? 4 : 0
+    /^(id|number|phone|address|value|body)$|(_|[a-z])(id|number|phone|address)$/i.test(last) &&
+    names[role].some((one) => one.test(parent))
+      ? 4.5
+      : 0
   const named = exact!.test(last) ? 5 : near!.test(last) ? 3 : 0
   if (role === "text" && named === 0 && names.name.some((one) => one.test(last))) return 0
   const spoiled = spoils[role]?.test(`${parent} ${last}`) ? -9 : 0

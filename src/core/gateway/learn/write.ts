@@ -25,7 +25,8 @@ export interface Incoming {
   body: BodyForm
   /** For each role where it stands, as proposed or as corrected. */
   places: { [role in FieldRole]?: string }
-  proof: VerifyScheme
+  /** Not there where messages are fetched. */
+  proof?: VerifyScheme
   /** The list the places are relative to, where several messages come in one call. */
   each?: string | undefined
   own?: OwnMark | undefined
@@ -80,8 +81,8 @@ function documentOf(known: Known): Document {
   const secrets: Document = {}
   if (incoming) {
     const { proof } = incoming
-    secrets[proof.secret] = { says: "what the gateway's calls are proven by" }
-    if (proof.scheme === "basic") settings.user = { says: "the name for basic authorisation", required: true }
+    if (proof) secrets[proof.secret] = { says: "what the gateway's calls are proven by" }
+    if (proof?.scheme === "basic") settings.user = { says: "the name for basic authorisation", required: true }
     for (const setting of accountSettings(incoming))
       settings[setting] ??= { says: "the account's, as calls name it", required: true }
   }
@@ -101,7 +102,7 @@ function documentOf(known: Known): Document {
     ...(incoming ? { inbound: inboundOf(incoming) } : {}),
     ...(inline ? { inline } : {}),
     ...(sending ? { outbound: outboundOf(sending) } : {}),
-    ...partsOf(calls),
+    ...partsOf(calls, idsCalled(incoming)),
     ...(state
       ? { state: { ...state, remedy: known.remedy ?? "Link the account again in the gateway's own pages." } }
       : {}),
@@ -132,7 +133,7 @@ function inboundOf({ body, places, proof, each, own, fields, more = {} }: Incomi
   return {
     body,
     ...(more.handshake ? { handshake: more.handshake } : {}),
-    verify: [proof],
+    verify: proof ? [proof] : [],
     message: {
       ...(each ? { each } : {}),
       ...more.message,
@@ -179,8 +180,14 @@ const usualIds = [
   "/key/id",
 ]
 
+/** What the gateway calls a message's id in what it brings: it hardly ever has two names for it. */
+function idsCalled(incoming: Incoming | undefined): string[] {
+  const places = [incoming?.more?.status?.id, incoming?.places.id].flat()
+  return places.flatMap((where) => (where === undefined ? [] : [`/${where.split("/").at(-1)!}`]))
+}
+
 /** The parts of a profile that the calls of examples are. */
-function partsOf(calls: CallProposal[]): Document {
+function partsOf(calls: CallProposal[], ids: string[]): Document {
   const of = (sort: Sort) => calls.filter((call) => call.sort === sort)
   const [send] = of("send")
   const [record] = of("address on record")
@@ -193,7 +200,7 @@ function partsOf(calls: CallProposal[]): Document {
   const [one] = of("one message")
   const set = of("register").map(({ calling }) => calling)
   return {
-    ...(send ? { outbound: sentBy(send) } : {}),
+    ...(send ? { outbound: sentBy(send, ids) } : {}),
     ...(ask && remove ? { queue: queueOf(ask, remove) } : {}),
     ...(set.length > 0
       ? {
@@ -220,7 +227,7 @@ function partsOf(calls: CallProposal[]): Document {
   }
 }
 
-function sentBy({ calling, media, extra, digits, ...send }: CallProposal): Document {
+function sentBy({ calling, media, extra, digits, ...send }: CallProposal, ids: string[]): Document {
   const xml = (send.answer ?? "").trim().startsWith("<")
   const read = send.answer === undefined ? [] : flat(readAnswer(send.answer), "")
   const id = read.find(({ where }) => idNames.test(where.split("/").at(-1)!))?.where
@@ -229,7 +236,7 @@ function sentBy({ calling, media, extra, digits, ...send }: CallProposal): Docum
     ...(digits ? { numberForm: "digits" } : {}),
     ...(media ? { media } : {}),
     ...(extra ? { extra } : {}),
-    answer: { ...(xml ? { body: "xml" } : {}), id: id ?? usualIds },
+    answer: { ...(xml ? { body: "xml" } : {}), id: id ?? [...new Set([...ids, ...usualIds])] },
   }
 }
 

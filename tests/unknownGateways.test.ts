@@ -1,0 +1,460 @@
+import { createHash, createHmac } from "node:crypto"
+import type { IncomingHttpHeaders } from "node:http"
+import { createServer } from "node:http"
+import type { AddressInfo } from "node:net"
+import { join } from "node:path"
+import { writeFileSync } from "node:fs"
+import type { Service } from "./support/harness.ts"
+import { atEnd, endAll, eventually, run, startService, tempFolder } from "./support/harness.ts"
+import { quayBot } from "./support/quayBot.ts"
+
+/**
+ * Seven gateways nobody here has seen, each connected from what its documentation shows: sample calls and example
+ * requests. No profile is written by hand. What a person gives is counted.
+ */
+let service: Service
+beforeAll(async () => {
+  const fields = `routes:\n  - { name: fields, meets: { fields: { campaign: spring } }, handler: { text: "spring it is" } }\n`
+  service = await startService({
+    bot: tempFolder({ ...quayBot, "bot.yaml": quayBot["bot.yaml"]!.replace("routes:\n", fields) }),
+  })
+}, 60_000)
+afterAll(endAll)
+
+interface Came {
+  method: string
+  url: string
+  headers: IncomingHttpHeaders
+  body: string
+}
+
+/** A gateway's side: what it was called with, and what it answers. */
+async function gateway(
+  answer: (call: Came) => unknown = () => ({ id: "out-1" }),
+): Promise<{ address: string; came: Came[] }> {
+  const came: Came[] = []
+  const server = createServer((request, response) => {
+    let body = ""
+    request.on("data", (piece: Buffer) => (body += String(piece)))
+    request.on("end", () => {
+      const call = { method: request.method!, url: request.url!, headers: request.headers, body }
+      came.push(call)
+      const said = answer(call)
+      if (said === undefined) response.statusCode = 204
+      response.setHeader("content-type", Buffer.isBuffer(said) ? "image/png" : "application/json")
+      response.end(Buffer.isBuffer(said) ? said : said === undefined ? "" : JSON.stringify(said))
+    })
+  })
+  await new Promise<void>((done) => server.listen(0, "127.0.0.1", done))
+  atEnd(() => void server.close())
+  return { address: `http://127.0.0.1:${(server.address() as AddressInfo).port}`, came }
+}
+
+/** Writes files as a person would save them from the documentation, and gives their paths. */
+function files(contents: { [name: string]: string }): string[] {
+  const folder = tempFolder()
+  return Object.entries(contents).map(([name, text]) => {
+    writeFileSync(join(folder, name), text)
+    return join(folder, name)
+  })
+}
+
+/** Connects with the command line, and gives how many things a person gave: settings, secrets, files. */
+async function connects(key: string, ...args: string[]): Promise<{ inputs: number; out: string }> {
+  const added = await run(["channel", "add", "custom", key], service.env)
+  expect(added.err).toBe("")
+  const learned = await run(["channel", "learn", key, "--yes", ...args], service.env)
+  expect({ code: learned.code, err: learned.err, out: learned.code === 0 ? "" : learned.out }).toEqual({
+    code: 0,
+    err: "",
+    out: "",
+  })
+  return {
+    inputs: args.filter((one) => /^--(set|secret|sample|request|answer|remedy|also)$/.test(one)).length,
+    out: learned.out,
+  }
+}
+
+const inlet = (key: string, query = "") => `${service.address}/in/${key}${query}`
+const post = (
+  url: string,
+  body: string,
+  headers: { [name: string]: string } = { "content-type": "application/json" },
+) => fetch(url, { method: "POST", headers, body }).then((answer) => answer.status)
+
+const posts = (came: Came[], path: RegExp) => came.filter((call) => call.method === "POST" && path.test(call.url))
+
+test("bearer JSON: a signed sample and one example", async () => {
+  const { address, came } = await gateway()
+  const signed = (body: string) => createHmac("sha256", "sign-me").update(body).digest("hex")
+  const body = (id: string, text: string) =>
+    JSON.stringify({
+      event: "sms.received",
+      data: {
+        uid: id,
+        sender: "+447700900301",
+        recipient: "+447700900999",
+        content: text,
+        received_at: "2026-11-27T10:00:00Z",
+        meta: { campaign: "spring" },
+      },
+    })
+  const first = body("m-1", "say first words")
+  const [sample, request] = files({
+    "sample.http": `POST /hook HTTP/1.1\nHost: you.example\nContent-Type: application/json\nX-Lines-Signature: ${signed(first)}\n\n${first}`,
+    "send.txt": `curl -X POST ${address}/v1/messages -H "Authorization: Bearer lk_0123456789" -H "Content-Type: application/json" -d '{"to":"+447700900301","text":"Hello there","reference":"abc"}'`,
+  })
+  const { inputs, out } = await connects(
+    ...["lines", "--sample", sample!, "--request", request!, "--also", "campaign=/data/meta/campaign"],
+    ...["--secret", "signingSecret=sign-me", "--secret", "apiKey=lk_0123456789"],
+  )
+  expect(inputs).toBe(5)
+  expect(out).not.toContain("lk_0123456789")
+  const second = body("m-2", "two words")
+  expect(
+    await post(inlet("lines"), second, { "content-type": "application/json", "x-lines-signature": signed(second) }),
+  ).toBe(200)
+  expect(await post(inlet("lines"), second, { "content-type": "application/json", "x-lines-signature": "00" })).toBe(
+    401,
+  )
+  await eventually(async () => posts(came, /messages/).length === 1, "the answer")
+  expect(came[0]!.headers.authorization).toBe("Bearer lk_0123456789")
+  expect(JSON.parse(came[0]!.body)).toEqual({
+    to: "+447700900301",
+    text: "spring it is",
+    reference: expect.stringMatching(/^msg_/) as unknown,
+  })
+})
+
+test("a form with a signed address: one call and one example", async () => {
+  const { address, came } = await gateway(() => ({ sid: "SM2" }))
+  const signed = (key: string, form: { [name: string]: string }) =>
+    createHmac("sha1", "tok-123456")
+      .update(
+        inlet(key) +
+          Object.keys(form)
+            .sort()
+            .map((name) => name + form[name])
+            .join(""),
+      )
+      .digest("base64")
+  const form = (id: string, text: string) => ({
+    MessageSid: id,
+    From: "+447700900302",
+    To: "+447700900999",
+    Body: text,
+    NumMedia: "0",
+  })
+  const call = (one: { [name: string]: string }) =>
+    post(inlet("forms"), new URLSearchParams(one).toString(), {
+      "content-type": "application/x-www-form-urlencoded",
+      "x-forms-signature": signed("forms", one),
+    })
+  const [request] = files({
+    "send.txt": `curl ${address}/2010/Accounts/AC99/Messages.json -X POST --data-urlencode "To=+447700900302" --data-urlencode "From=+447700900999" --data-urlencode "Body=Hello there" -u AC99:your_auth_token`,
+  })
+  const waiting = connects(
+    ...["forms", "--request", request!, "--set", "accountId=AC99", "--set", "number=+447700900999"],
+    ...["--secret", "authToken=tok-123456"],
+  )
+  await eventually(
+    async () => (await service.client.channels()).items.some((one) => one.key === "forms" && one.learning),
+    "the wait",
+  )
+  expect(await call(form("SM1", "say hello form"))).toBe(200)
+  expect((await waiting).inputs).toBe(4)
+  await eventually(async () => came.length === 1, "the answer")
+  expect(came[0]!.url).toBe("/2010/Accounts/AC99/Messages.json")
+  expect(came[0]!.headers.authorization).toBe(`Basic ${Buffer.from("AC99:tok-123456").toString("base64")}`)
+  expect(Object.fromEntries(new URLSearchParams(came[0]!.body))).toEqual({
+    To: "+447700900302",
+    From: "+447700900999",
+    Body: "you said hello form",
+  })
+})
+
+test("a queue with receipts and account states: three samples and three examples", async () => {
+  const waiting: { receiptId: number; body: object }[] = []
+  const { address, came } = await gateway(({ method, url }) => {
+    if (url.includes("receiveNotification")) return waiting[0] ?? null
+    if (method !== "DELETE") return { idMessage: "q-out-1" }
+    waiting.splice(
+      waiting.findIndex((one) => url.endsWith(`/${one.receiptId}`)),
+      1,
+    )
+    return { result: true }
+  })
+  const message = (id: string, text: string) => ({
+    typeWebhook: "incomingMessageReceived",
+    instanceData: { wid: "447700900999@c.us" },
+    idMessage: id,
+    timestamp: 1764237600,
+    senderData: { chatId: "447700900303@c.us", sender: "447700900303@c.us", senderName: "Ines" },
+    messageData: { textMessage: text },
+  })
+  const status = (id: string, word: string) => ({
+    typeWebhook: "outgoingMessageStatus",
+    chatId: "447700900303@c.us",
+    idMessage: id,
+    status: word,
+    timestamp: 1764237601,
+  })
+  const state = (word: string) => ({ typeWebhook: "stateInstanceChanged", stateInstance: word, timestamp: 1764237602 })
+  const given = files({
+    "message.json": JSON.stringify(message("in-0", "hello from the pier")),
+    "status.json": JSON.stringify(status("q-out-0", "delivered")),
+    "state.json": JSON.stringify(state("notAuthorized")),
+    "send.txt": `curl "${address}/waInstance1101000001/sendMessage/{{apiTokenInstance}}" -H 'Content-Type: application/json' -d '{"chatId":"447700900303@c.us","message":"Hello there"}'`,
+    "receive.txt": `GET ${address}/waInstance1101000001/receiveNotification/{{apiTokenInstance}} HTTP/1.1\nAccept: application/json\n\nHTTP/1.1 200 OK\n\n{"receiptId":1234567,"body":{"typeWebhook":"incomingMessageReceived"}}`,
+    "delete.txt": `curl -X DELETE "${address}/waInstance1101000001/deleteNotification/{{apiTokenInstance}}/1234567"`,
+  })
+  const [first, second, third, send, receive, remove] = given
+  const { inputs, out } = await connects(
+    ...["pier", "--sample", first!, "--sample", second!, "--sample", third!],
+    ...["--request", send!, "--request", receive!, "--request", remove!],
+    ...[
+      "--set",
+      "accountId=waInstance1101000001",
+      "--secret",
+      "apiTokenInstance=t-0123456789",
+      "--remedy",
+      "Scan the code again.",
+    ],
+  )
+  expect(inputs).toBe(9)
+  expect(out).toContain("reports of delivery; the account's state")
+  waiting.push({ receiptId: 11, body: message("in-1", "say pier words") })
+  await eventually(async () => posts(came, /sendMessage/).length === 1, "the answer")
+  const [sent] = posts(came, /sendMessage/)
+  expect([sent!.url, JSON.parse(sent!.body)]).toEqual([
+    "/waInstance1101000001/sendMessage/t-0123456789",
+    { chatId: "447700900303@c.us", message: "you said pier words" },
+  ])
+  await eventually(async () => waiting.length === 0, "its removal")
+  waiting.push({ receiptId: 12, body: status("q-out-1", "delivered") })
+  await eventually(
+    async () => (await service.client.messages({ channel: "pier", direction: "out" })).items[0]!.status === "delivered",
+    "the report of delivery",
+  )
+  waiting.push({ receiptId: 13, body: state("notAuthorized") })
+  await eventually(async () => (await service.client.channel("pier")).state === "locked out", "the pause")
+  expect(await service.client.channel("pier")).toMatchObject({
+    remedy: "Scan the code again.",
+    reason: expect.stringContaining("notAuthorized") as unknown,
+  })
+}, 60_000)
+
+test("a sorted hash with XML, answered inside the call: one check, one call and an example of the answer", async () => {
+  const word = "beacon-word"
+  const proven = (more: { [name: string]: string } = {}) => {
+    const at = String(Math.floor(Date.now() / 1000))
+    const salt = "n0nce77"
+    const sig = createHash("sha1").update([word, at, salt].sort().join("")).digest("hex")
+    return `?${new URLSearchParams({ sig, at, salt, ...more })}`
+  }
+  const xml = (id: string, text: string) =>
+    `<xml><ToUserName><![CDATA[gh_beacon]]></ToUserName><FromUserName><![CDATA[person-7]]></FromUserName><CreateTime>1764237600</CreateTime><MsgType><![CDATA[text]]></MsgType><Content><![CDATA[${text}]]></Content><MsgId>${id}</MsgId></xml>`
+  const [answer] = files({
+    "answer.xml": `<xml><ToUserName>person-1</ToUserName><FromUserName>gh_1</FromUserName><CreateTime>1460541339</CreateTime><MsgType>text</MsgType><Content>hello back</Content></xml>`,
+  })
+  const waiting = connects("beacon", "--answer", answer!, "--secret", `sharedWord=${word}`)
+  await eventually(
+    async () => (await service.client.channels()).items.some((one) => one.key === "beacon" && one.learning),
+    "the wait",
+  )
+  const checked = await fetch(inlet("beacon", proven({ echostr: "5577" })))
+  expect(await checked.text()).toBe("5577")
+  expect(await post(inlet("beacon", proven()), xml("9001", "say lit"), { "content-type": "text/xml" })).toBe(200)
+  expect((await waiting).inputs).toBe(2)
+  const again = await fetch(inlet("beacon", proven({ echostr: "5578" })))
+  expect([again.status, await again.text()]).toEqual([200, "5578"])
+  expect((await fetch(inlet("beacon", "?sig=00&at=1&salt=2&echostr=1"))).status).toBe(403)
+  const called = await fetch(inlet("beacon", proven()), {
+    method: "POST",
+    headers: { "content-type": "text/xml" },
+    body: xml("9002", "say lit"),
+  })
+  const said = await called.text()
+  expect(said).toMatch(
+    /<ToUserName>person-7<\/ToUserName><FromUserName>gh_beacon<\/FromUserName><CreateTime>\d{10}<\/CreateTime><MsgType>text<\/MsgType><Content>you said lit<\/Content>/,
+  )
+})
+
+test("a bridge with instances, nested payloads and echoes: it registers, and stays silent to itself", async () => {
+  let hook = ""
+  let n = 0
+  const message = (text: string, more: object = {}) => ({
+    event: "messages.upsert",
+    instance: "quay",
+    data: {
+      key: { remoteJid: "447700900305@s.whatsapp.net", fromMe: false, id: `B5E0F${++n}` },
+      pushName: "Rui",
+      message: { conversation: text },
+      messageTimestamp: 1764237600,
+      ...more,
+    },
+  })
+  const { address, came } = await gateway(({ method, url, body }) => {
+    if (url.startsWith("/webhook/set")) {
+      hook = (JSON.parse(body) as { url: string }).url
+      return { webhook: { url: hook } }
+    }
+    if (url.startsWith("/webhook/find")) return hook === "" ? {} : { url: hook, enabled: true }
+    if (url.startsWith("/message/sendText")) {
+      const { text } = JSON.parse(body) as { text: string }
+      // It brings back what it was given, as if a person had said it.
+      setTimeout(
+        () =>
+          void post(
+            hook,
+            JSON.stringify({
+              ...message(text),
+              data: {
+                ...message(text).data,
+                key: { remoteJid: "447700900305@s.whatsapp.net", fromMe: true, id: `B5E0F${++n}` },
+              },
+            }),
+          ),
+        50,
+      )
+    }
+    return method === "GET" ? {} : { key: { id: `OUT${++n}` } }
+  })
+  const [sample, send, set, find] = files({
+    "sample.json": JSON.stringify(message("hello from a phone")),
+    "send.txt": `curl -X POST "${address}/message/sendText/{instance}" ^\n  -H "apikey: <api-key>" ^\n  -H "Content-Type: application/json" ^\n  -d "{\\"number\\":\\"447700900305\\",\\"text\\":\\"Hello there\\"}"`,
+    "set.txt": `curl -X POST ${address}/webhook/set/{instance} -H 'apikey: <api-key>' -H 'Content-Type: application/json' -d '{"enabled":true,"url":"https://you.example/hook","events":["MESSAGES_UPSERT"]}'`,
+    "find.txt": `curl ${address}/webhook/find/{instance} -H 'apikey: <api-key>'`,
+  })
+  const { inputs, out } = await connects(
+    ...["bridge", "--sample", sample!, "--request", send!, "--request", set!, "--request", find!],
+    ...["--set", "instance=quay", "--secret", "apiKey=ak-0123456789", "--secret", "sharedWord=a word & more"],
+  )
+  expect(inputs).toBe(7)
+  expect(out).toContain("our own words: where /data/key/fromMe is true")
+  const before = await service.client.channelRecord("bridge")
+  expect(before.differences).toEqual([expect.stringContaining("has no address on record")])
+  const connected = await service.client.connectChannel("bridge")
+  // The address is registered with the word in it, and read back without.
+  expect(hook).toBe(`${inlet("bridge")}?word=a%20word%20%26%20more`)
+  expect(connected).toMatchObject({ differences: [], onRecord: { address: `${inlet("bridge")}?word=•••` } })
+  expect(posts(came, /webhook\/set\/quay$/)[0]!.headers.apikey).toBe("ak-0123456789")
+  expect(await post(hook, JSON.stringify(message("say over the bridge")))).toBe(200)
+  await eventually(async () => posts(came, /sendText\/quay$/).length === 1, "the answer")
+  expect(JSON.parse(posts(came, /sendText/)[0]!.body)).toEqual({
+    number: "447700900305",
+    text: "you said over the bridge",
+  })
+  await eventually(
+    async () => (await service.client.messages({ channel: "bridge", direction: "in" })).items.length >= 2,
+    "the echo",
+  )
+  await new Promise((done) => setTimeout(done, 1500))
+  expect(posts(came, /sendText/)).toHaveLength(1)
+  // Another address there is told, and which part differs.
+  hook = "https://elsewhere.example/hook"
+  expect((await service.client.channelRecord("bridge")).differences).toEqual([
+    expect.stringContaining("they differ in the scheme"),
+  ])
+}, 60_000)
+
+test("a hub with many accounts and attachments by two ids", async () => {
+  const png = Buffer.from(
+    "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==",
+    "base64",
+  )
+  const { address, came } = await gateway(({ url }) =>
+    url.includes("/attachments/") ? png : { object: "MessageSent", message_id: "h-out" },
+  )
+  const message = (id: string, text: string, account = "acc_quay", attachments: object[] = []) => ({
+    event: "message_received",
+    account_id: account,
+    chat_id: "chat_AAbb11",
+    message_id: id,
+    message: text,
+    sender: { attendee_name: "Mara", attendee_provider_id: "p-1" },
+    is_sender: false,
+    is_group: false,
+    timestamp: "2026-11-27T10:00:00.000Z",
+    attachments,
+  })
+  const [sample, send, fetchOne] = files({
+    "sample.json": JSON.stringify(
+      message("h-0", "hello from the hub", "acc_quay", [
+        { id: "att_1", mimetype: "image/png", size: 70, file_name: "boat.png" },
+      ]),
+    ),
+    "send.txt": `POST ${address}/api/v1/chats/chat_AAbb11/messages HTTP/1.1\nX-API-KEY: {YOUR_API_KEY}\nContent-Type: application/json\n\n{"text": "Hello there"}`,
+    "fetch.txt": `curl ${address}/api/v1/messages/{message_id}/attachments/{attachment_id} -H 'X-API-KEY: {YOUR_API_KEY}'`,
+  })
+  const { inputs } = await connects(
+    ...["hub", "--sample", sample!, "--request", send!, "--request", fetchOne!],
+    ...["--set", "accountId=acc_quay", "--secret", "apiKey=hk-0123456789", "--secret", "sharedWord=lantern-word"],
+  )
+  expect(inputs).toBe(6)
+  const call = (body: object) => post(inlet("hub", "?word=lantern-word"), JSON.stringify(body))
+  expect(await call(message("h-1", "say lantern"))).toBe(200)
+  await eventually(async () => posts(came, /chats/).length === 1, "the answer")
+  expect([posts(came, /chats/)[0]!.url, JSON.parse(posts(came, /chats/)[0]!.body)]).toEqual([
+    "/api/v1/chats/chat_AAbb11/messages",
+    { text: "you said lantern" },
+  ])
+  // Another account's messages are none of this channel's.
+  expect(await call(message("h-2", "say other", "acc_other"))).toBe(200)
+  expect(
+    await call(
+      message("h-3", "a picture for you", "acc_quay", [
+        { id: "att 7/x", mimetype: "image/png", size: 70, file_name: "boat.png" },
+      ]),
+    ),
+  ).toBe(200)
+  await eventually(async () => {
+    const [found] = (await service.client.messages({ channel: "hub", direction: "in", event: "media" })).items
+    return found?.kept?.[0]?.state === "kept"
+  }, "the attachment")
+  const [fetched] = came.filter(({ url }) => url.includes("/attachments/"))
+  expect([fetched!.url, fetched!.headers["x-api-key"]]).toEqual([
+    "/api/v1/messages/h-3/attachments/att%207%2Fx",
+    "hk-0123456789",
+  ])
+  expect(
+    (await service.client.messages({ channel: "hub", direction: "in" })).items.some((one) => one.text === "say other"),
+  ).toBe(false)
+}, 60_000)
+
+test("OMA: a profile that ships, and nothing to learn", async () => {
+  const { address, came } = await gateway(() => ({
+    resourceReference: { resourceURL: "https://oma.example/requests/1" },
+  }))
+  const given = [
+    "--set",
+    "profile=oma-messaging",
+    "--set",
+    `apiBase=${address}`,
+    "--set",
+    "number=+447700900999",
+    "--set",
+    "user=ferry",
+    "--secret",
+    "password=p-0123456789",
+    "--secret",
+    "sharedWord=oma-word",
+  ]
+  const added = await run(["channel", "add", "sms", "oma", ...given], service.env)
+  expect(added.err).toBe("")
+  const body = {
+    inboundSMSMessageNotification: {
+      inboundSMSMessage: {
+        messageId: "o-1",
+        senderAddress: "tel:+447700900307",
+        destinationAddress: "tel:+447700900999",
+        message: "say standard",
+        dateTime: "2026-11-27T10:00:00Z",
+      },
+    },
+  }
+  expect(await post(inlet("oma", "?word=oma-word"), JSON.stringify(body))).toBe(204)
+  await eventually(async () => came.length === 1, "the answer")
+  expect(came[0]!.url).toBe("/smsmessaging/v1/outbound/tel%3A%2B447700900999/requests")
+  expect(came[0]!.body).toContain("you said standard")
+})
