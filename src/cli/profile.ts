@@ -2,12 +2,13 @@ import { readFileSync } from "node:fs"
 import type { Command } from "commander"
 import type { ProfileFault } from "../client/types.ts"
 import { CommandFault, connect } from "./context.ts"
+import { testCommand } from "./profileTest.ts"
 import { fromRequestCommand } from "./profileFrom.ts"
 import { asJson, colors, print, table, wideHelp, wrapped } from "./output.ts"
 
 const origins = { ships: "ships with Wobbet", folder: "the bot folder's", learned: "learned", set: "set by hand" }
 
-/** `wobbet profile list | show | check | set`. */
+/** `wobbet profile list | show | check | set | test | from-request`. */
 export function profileCommands(program: Command): void {
   const profile = program.command("profile").description("gateway profiles: how gateways speak, as data")
 
@@ -39,6 +40,7 @@ export function profileCommands(program: Command): void {
     })
 
   fromRequestCommand(profile)
+  testCommand(profile)
 
   for (const [command, text, keep] of [
     ["check", "say what is wrong in a profile, and what would be right", false],
@@ -59,7 +61,7 @@ export function profileCommands(program: Command): void {
   }
 }
 
-function printFaults(file: string, faults: ProfileFault[]): void {
+export function printFaults(file: string, faults: ProfileFault[]): void {
   for (const { line, says, remedy } of faults) {
     const at = `${file}:${line}`
     print(`${colors.red("✕")} ${colors.bold(at)}  ${wrapped(`${says}.`, at.length + 4)}`)

@@ -26,6 +26,7 @@ import type {
   ProfileFault,
   ProfileShown,
   RequestExample,
+  SampleShown,
   SessionShown,
   SessionView,
   TokenShown,
@@ -75,6 +76,10 @@ export interface Api {
   "POST /profiles/from-request": {
     body: { examples: RequestExample[]; name: string; into?: string; keep: boolean }
     answer: ExamplesShown
+  }
+  "POST /profiles/test": {
+    body: { source: string; samples: { name: string; call: string; expect?: string }[] }
+    answer: { faults: ProfileFault[]; results: SampleShown[] }
   }
   "POST /bring/{key}/calls": { body: { wait: number }; answer: Page<CarriedCall> }
   "POST /bring/{key}/answers": { body: { id: string } & CarriedAnswer; answer: { taken: boolean } }

@@ -90,6 +90,8 @@ export class Client {
   profiles = () => this.ask("GET /profiles")
   fromRequests = (body: { examples: RequestExample[]; name: string; into?: string; keep?: boolean }) =>
     this.ask("POST /profiles/from-request", { body })
+  testProfile = (source: string, samples: { name: string; call: string; expect?: string }[]) =>
+    this.ask("POST /profiles/test", { body: { source, samples } })
   setProfile = (source: string, keep = true) => this.ask("POST /profiles", { body: { source, keep } })
 
   /** The next calls of a channel of a service that can be reached, for one that cannot. */

@@ -334,6 +334,15 @@ export interface LearningShown {
   }
 }
 
+/** What came of one of a profile's samples. */
+export interface SampleShown {
+  name: string
+  passed: boolean
+  faults: string[]
+  /** What came out, where nothing says what must. */
+  came?: object
+}
+
 /** An example of a request: a curl command, HTTP, or a HAR entry. */
 export interface RequestExample {
   text: string

@@ -21,6 +21,8 @@ import { keepProfile, listProfiles } from "../../store/profiles.ts"
 import { beginLearning, dropSample, endLearning } from "../../store/samples.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { ChannelCare } from "./channelCare.ts"
+import type { ProfileSample, SampleResult } from "./profileTests.ts"
+import { testProfile } from "./profileTests.ts"
 import type { ChannelView } from "./views.ts"
 import type { Channels } from "../channels.ts"
 import type { Inlet } from "../inlet/inlet.ts"
@@ -115,6 +117,13 @@ export class Profiles {
       views.push({ name, title, origin, secrets: Object.keys(secrets), settings: Object.keys(settings), source })
     }
     return views.sort((a, b) => (a.name < b.name ? -1 : 1))
+  }
+
+  /** Runs a profile's samples; or says what is wrong in the profile itself. */
+  test(source: string, samples: ProfileSample[]): { faults: ProfileFault[]; results: SampleResult[] } {
+    const read = readProfile(source)
+    if ("faults" in read) return { faults: read.faults, results: [] }
+    return { faults: [], results: testProfile(read.profile, samples) }
   }
 
   /** Checks a profile and says every fault; `keep` takes it when there is none. */

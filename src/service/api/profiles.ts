@@ -60,6 +60,25 @@ export const profileRoutes: ApiRoute[] = [
       return made
     },
   }),
+  route("POST /profiles/test", {
+    summary: "Run a profile's samples: calls, and what must come out of them",
+    role: "developer",
+    body: Joi.object({
+      source: Joi.string().max(100_000).required().description("the profile, as YAML"),
+      samples: Joi.array()
+        .items(
+          Joi.object({
+            name: Joi.string().max(200).required(),
+            call: Joi.string().max(1_000_000).required().description("the call as HTTP"),
+            expect: Joi.string().max(100_000).description("what must come out, as YAML"),
+          }),
+        )
+        .max(200)
+        .required(),
+    }),
+    answers: "For each sample whether it passed, and what came out otherwise. Nothing is kept, and nothing leaves.",
+    handle: async ({ engine, body }) => engine.profiles.test(body.source, body.samples),
+  }),
   route("POST /channels/{key}/learn", {
     summary: "Wait for calls to learn from; ends by itself",
     role: "developer",
