@@ -4,6 +4,7 @@ import { shown, shownJson } from "../client/shown.ts"
 import { backupCommands } from "./backup.ts"
 import { botCommands } from "./bot.ts"
 import { bringCommand } from "./bring.ts"
+import { callCommand } from "./call.ts"
 import { channelCommands } from "./channel.ts"
 import { CommandFault, forPrograms } from "./context.ts"
 import { conversationCommands } from "./conversation.ts"
@@ -13,6 +14,7 @@ import { colors } from "./output.ts"
 import { parkedCommands } from "./parked.ts"
 import { passageCommand } from "./passage.ts"
 import { profileCommands } from "./profile.ts"
+import { sayCommand } from "./say.ts"
 import { serveCommand } from "./serve.ts"
 import { talkCommands } from "./talk.ts"
 import { tokenCommands } from "./token.ts"
@@ -31,12 +33,14 @@ serveCommand(program)
 demoCommands(program)
 channelCommands(program)
 talkCommands(program)
+sayCommand(program)
 messageCommands(program)
 passageCommand(program)
 conversationCommands(program)
 botCommands(program)
 parkedCommands(program)
 profileCommands(program)
+callCommand(program)
 bringCommand(program)
 tokenCommands(program)
 backupCommands(program)

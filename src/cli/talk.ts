@@ -7,6 +7,7 @@ import type { LiveState } from "../client/follow.ts"
 import { shown, shownJson } from "../client/shown.ts"
 import type { MessageView } from "../client/types.ts"
 import { connect } from "./context.ts"
+import { collect, pairs } from "./values.ts"
 import {
   asJson,
   because,
@@ -30,19 +31,27 @@ export function talkCommands(program: Command): void {
     .argument("<to>", "a conversation's id, or the provider's id of a person, group or broadcast channel")
     .argument("<text>", "in light markup")
     .option("--channel <key>", "the channel, where a provider's id is not known yet or known on several")
+    .option("--set <name=value>", "said along, by the names of the channel's extras, such as simCard=2", collect)
     .option("--key <key>", "an idempotency key: the same key sends once")
     .option("--json", "for programs")
-    .action(async (to: string, text: string, options: { channel?: string; key?: string; json?: boolean }) => {
-      const sent = await connect().send(
-        { to, text, ...(options.channel ? { channel: options.channel } : {}) },
-        options.key,
-      )
-      if (asJson(options, sent)) return
-      print(
-        `In line: ${sent.messages.join(", ")} in ${sent.conversation}.`,
-        colors.dim(`How far it got: wobbet message show ${sent.messages[0]}`),
-      )
-    })
+    .action(
+      async (to: string, text: string, options: { channel?: string; set?: string[]; key?: string; json?: boolean }) => {
+        const sent = await connect().send(
+          {
+            to,
+            text,
+            ...(options.channel ? { channel: options.channel } : {}),
+            ...(options.set ? { extra: pairs(options.set) } : {}),
+          },
+          options.key,
+        )
+        if (asJson(options, sent)) return
+        print(
+          `In line: ${sent.messages.join(", ")} in ${sent.conversation}.`,
+          colors.dim(`How far it got: wobbet message show ${sent.messages[0]}`),
+        )
+      },
+    )
 
   program
     .command("tail")

@@ -18,6 +18,7 @@ import type {
   LearnedAgreement,
   LearningShown,
   MessageView,
+  OperationShown,
   Page,
   ParkedView,
   Passage,
@@ -26,10 +27,14 @@ import type {
   ProfileFault,
   ProfileShown,
   RequestExample,
+  SaidShown,
   SampleShown,
+  SayRequest,
   SessionShown,
   SessionView,
   TokenShown,
+  TriedShown,
+  TryRequest,
 } from "./types.ts"
 
 type Fields = { [name: string]: unknown }
@@ -61,6 +66,9 @@ export interface Api {
   "POST /channels/{key}/connect": { answer: Comparison }
   "GET /channels/{key}/record": { answer: Comparison }
   "POST /channels/{key}/address": { answer: { address: string } }
+  "GET /channels/{key}/operations": { answer: Page<OperationShown> }
+  "POST /channels/{key}/call": { body: TryRequest; answer: TriedShown }
+  "POST /channels/{key}/say": { body: SayRequest; answer: SaidShown }
   "POST /channels/{key}/pause": { answer: ChannelShown }
   "POST /channels/{key}/resume": { answer: ChannelShown }
   "POST /channels/{key}/learn": { body: { minutes: number; wanted: number }; answer: LearningShown }
@@ -100,7 +108,7 @@ export interface Api {
     answer: Page<MessageView>
   }
   "GET /messages/{id}": { answer: MessageView }
-  "POST /messages": { body: { to: string; channel?: string; text?: string; replies?: object[] }; answer: Sent }
+  "POST /messages": { body: { to: string; channel?: string; text?: string; replies?: object[]; extra?: Texts }; answer: Sent }
   "GET /conversations": {
     query: Paged & {
       channel?: string

@@ -1,7 +1,15 @@
 import type { AnswerOf, Operation } from "./api.ts"
 import type { FollowOptions, LiveState, Told } from "./follow.ts"
 import { follow } from "./follow.ts"
-import type { CarriedAnswer, CarriedCall, LearnedAgreement, LiveEvent, RequestExample } from "./types.ts"
+import type {
+  CarriedAnswer,
+  CarriedCall,
+  LearnedAgreement,
+  LiveEvent,
+  RequestExample,
+  SayRequest,
+  TryRequest,
+} from "./types.ts"
 
 /** The service said no: what happened, what to do, and the field that is wrong where one is. */
 export class ApiError extends Error {
@@ -41,6 +49,8 @@ export interface SendRequest {
   channel?: string
   text?: string
   replies?: object[]
+  /** Said along with the text, by the names of the channel's extras. */
+  extra?: { [name: string]: string }
 }
 
 /** The API, typed. The command line, the console and the tests use this one. */
@@ -76,6 +86,12 @@ export class Client {
   channelRecord = (key: string) => this.ask("GET /channels/{key}/record", { at: key })
   /** The whole address, with the word that stands in it: once. */
   wholeAddress = (key: string) => this.ask("POST /channels/{key}/address", { at: key })
+  operations = (key: string) => this.ask("GET /channels/{key}/operations", { at: key })
+  /** Tries one of the provider's calls; without `really`, one that may change something is only shown. */
+  tryCall = (key: string, body: Omit<TryRequest, "fields" | "really"> & Partial<TryRequest>) =>
+    this.ask("POST /channels/{key}/call", { at: key, body })
+  say = (key: string, body: Omit<SayRequest, "really"> & { really?: boolean }) =>
+    this.ask("POST /channels/{key}/say", { at: key, body })
   pauseChannel = (key: string) => this.ask("POST /channels/{key}/pause", { at: key })
   resumeChannel = (key: string) => this.ask("POST /channels/{key}/resume", { at: key })
 

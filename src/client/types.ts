@@ -334,6 +334,56 @@ export interface LearningShown {
   }
 }
 
+/** A provider's call that can be tried with a channel's keys. */
+export interface OperationShown {
+  name: string
+  says: string
+  method: Method
+  path: string
+  fields?: string[]
+  usual?: { [field: string]: string }
+  word?: string
+  /** Whether it may change something, and is only shown at first. */
+  asks: boolean
+}
+
+export type Method = "GET" | "POST" | "PUT" | "PATCH" | "DELETE"
+
+export interface TryRequest {
+  operation?: string
+  method?: Method
+  path?: string
+  fields: { [name: string]: unknown }
+  really: boolean
+}
+
+/** The request as it was built, keys unseen, and the raw answer. */
+export interface TriedShown {
+  request: { method: string; address: string; headers: { [name: string]: string }; body?: string }
+  answer?: { status: number; headers: { [name: string]: string }; body: string; cut?: number }
+  failure?: string
+  milliseconds?: number
+}
+
+export interface SayRequest {
+  text?: string
+  press?: string
+  media?: { data: string; mime: string; name: string }
+  payload?: string
+  from?: string
+  name?: string
+  place?: string
+  really: boolean
+}
+
+/** What became of something that was said to try a bot. */
+export interface SaidShown {
+  passage: string
+  answered: { status: number; body?: string }
+  captured: boolean
+  from: { address: string; name: string }
+}
+
 /** What came of one of a profile's samples. */
 export interface SampleShown {
   name: string

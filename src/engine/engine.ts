@@ -175,7 +175,7 @@ export class Engine {
       poller: () => poller,
       publicUrl,
       forwarding,
-      keepHistory: (known, updates) => inlet.receiveHistory(known, updates, new Date().toISOString()),
+      inlet: () => inlet,
     }))
     const folder = settings.botFolder
     this.profiles = new Profiles({ database, channels, bell, care, sampling, inlet, folder: () => folder })

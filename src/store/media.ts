@@ -64,6 +64,37 @@ export async function keepContent(
   })
 }
 
+/** Keeps content that was given here, to be sent with something that is said to try a bot. */
+export async function keepSaid(
+  database: Database,
+  kept: { hash: string; mime: string; content: Buffer },
+): Promise<void> {
+  await rows(
+    database,
+    "INSERT INTO media (hash, mime, size, content) VALUES (?, ?, ?, ?) ON CONFLICT (hash) DO NOTHING",
+    [kept.hash, kept.mime, kept.content.length, kept.content],
+  )
+}
+
+/** Whether a message was said here to try a bot; then what came with it lies here. */
+export async function saidHere(database: Database, message: string): Promise<boolean> {
+  const [found] = await rows<{ here: boolean }>(
+    database,
+    "SELECT (body->>'simulated') IS NOT NULL AS here FROM messages WHERE id = ?",
+    [message],
+  )
+  return found?.here === true
+}
+
+/** Notes that what came with a message is content that lies here. */
+export async function noteSaid(database: Database, due: DueMedia, hash: string): Promise<void> {
+  await rows(database, "UPDATE message_media SET state = 'kept', hash = ?, why = NULL WHERE message = ? AND n = ?", [
+    hash,
+    due.message,
+    due.n,
+  ])
+}
+
 /** Bytes of media that were kept for messages of one channel since a time. */
 export async function keptSince(database: Database, channel: string, since: Date): Promise<number> {
   const [found] = await rows<{ bytes: number }>(

@@ -73,6 +73,7 @@ export const inboundStatuses = [
 export const outboundStatuses = [
   "waiting",
   "sending",
+  "captured",
   "sent",
   "delivered",
   "read",
@@ -107,6 +108,7 @@ const view = `
       WHEN o.state IS NOT NULL THEN o.state
       WHEN d.decision = 'drop' THEN 'dropped'
       WHEN s.status IS NOT NULL THEN s.status
+      WHEN a.outcome = 'accepted' AND a.name = 'captured' THEN 'captured'
       WHEN a.outcome = 'accepted' THEN 'sent'
       WHEN a.outcome IS NOT NULL THEN 'failed'
       WHEN m.origin = 'elsewhere' THEN 'sent'

@@ -32,11 +32,13 @@ export interface OutgoingCall {
   timeout?: number
   /** What it says, where its body does not show it in a form that is known. */
   words?: string
+  /** Set where it answers something that was said here to try the bot: nothing leaves. */
+  captured?: true
   /** Set where a reply goes back inside the answer to the call that brought the message. */
   inline?: InlineAnswer
 }
 
-/** JSON; XML as a tree of names; text; multipart form data; form fields; or fields of the address's query. */
+/** JSON; XML as a tree of names; text; multipart form data; form fields; fields of the address's query; or as given. */
 export type OutgoingBody =
   | { json: unknown }
   | { xml: unknown }
@@ -44,6 +46,8 @@ export type OutgoingBody =
   | { form: FormPart[] }
   | { fields: FormField[] }
   | { query: FormField[] }
+  /** As it is written: nothing in it stands for anything else. */
+  | { raw: string; type: string }
 
 export interface InlineAnswer {
   /** Seconds the provider waits. */

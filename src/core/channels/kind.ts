@@ -5,6 +5,8 @@ import type { ReplyPart } from "../message/reply.ts"
 import type { Proof } from "../signature/proof.ts"
 import type { Profile } from "../gateway/profile.ts"
 import type { Look } from "./looks.ts"
+import type { Operations } from "./operations.ts"
+import type { Simulation } from "./simulate.ts"
 
 /**
  * What Wobbet knows of one kind of channel. All pure: a kind reads calls and *describes* requests; the engine
@@ -56,6 +58,10 @@ export interface ChannelKind {
   looks(call: OutgoingCall): Look
   judge(call: OutgoingCall, answer: ProviderAnswer, channel: Channel): Outcome
   account: Account
+  /** The provider's calls that can be tried with the channel's keys. */
+  operations: Operations
+  /** Calls as the provider would make them, to try a bot without a telephone. */
+  simulate: Simulation
   /** Forwarding data of our own to the provider, where that takes a call of its own. */
   uploading?: Uploading
   /** Whether reading its calls depends on who the channel is at its provider. */

@@ -131,7 +131,7 @@ function bare(given: string): string {
 }
 
 /** What the signature is made over. */
-function coveredBy(
+export function coveredBy(
   scheme: Signed,
   call: InboundCall,
   channel: Channel,

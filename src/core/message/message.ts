@@ -30,6 +30,8 @@ export interface Message {
   respondAt?: string
   /** What a word on its own asks of the sending itself, on kinds where the law gives such words a meaning. */
   wish?: "stop" | "start" | "maybe start" | "help"
+  /** Set on what was said here to try the bot: whether its replies are captured or sent. */
+  simulated?: "captured" | "sent"
   /** Set on messages that one person sent as one album. */
   album?: string
   forwarded?: { from?: string }

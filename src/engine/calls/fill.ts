@@ -97,6 +97,7 @@ function bodyOf(body: OutgoingBody | undefined, fill: Fill): { type?: string; co
   if ("json" in body) return { type: "application/json", content: JSON.stringify(fill(body.json)) }
   if ("fields" in body) return { type: "application/x-www-form-urlencoded", content: fieldsOf(body.fields, fill) }
   if ("xml" in body) return { type: "application/xml; charset=utf-8", content: writeXml(fill(body.xml)) }
+  if ("raw" in body) return { type: body.type, content: body.raw }
   if ("text" in body) return { type: "text/plain; charset=utf-8", content: String(fill(body.text)) }
   return { content: formOf(body.form, fill) }
 }

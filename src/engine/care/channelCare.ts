@@ -26,10 +26,15 @@ import type { Channels, KnownChannel } from "../channels.ts"
 import type { Identities } from "../identities.ts"
 import type { ChannelCheck } from "./checks.ts"
 import { walkTheLine } from "./checks.ts"
+import type { SaidView, SayingGiven } from "./saying.ts"
+import { say } from "./saying.ts"
+import type { TriedView, TryGiven } from "./tryCall.ts"
+import { operationsOf, tryCall } from "./tryCall.ts"
 import { releaseOfChannel, releasesOfChannels } from "../../store/releases.ts"
 import type { ChannelComparison, ChannelView } from "./views.ts"
 import { tagOf, viewOf } from "./views.ts"
 import { judged, perform } from "../calls/perform.ts"
+import type { Inlet } from "../inlet/inlet.ts"
 import type { Poller } from "../inlet/poller.ts"
 import type { Alerts } from "../sender/alerts.ts"
 import type { Seal } from "../seal.ts"
@@ -63,7 +68,7 @@ export class ChannelCare {
       publicUrl: () => string
       forwarding: Forwarding
       alerts: Alerts
-      keepHistory: (known: KnownChannel, updates: string[]) => Promise<number>
+      inlet: () => Inlet
     },
   ) {}
 
@@ -253,7 +258,7 @@ export class ChannelCare {
     if (!history) return undefined
     const read = history.read(await perform(history.ask, known.channel, undefined))
     if ("fault" in read) return { fault: read.fault }
-    return { fetched: await this.parts.keepHistory(known, read.updates) }
+    return { fetched: await this.parts.inlet().receiveHistory(known, read.updates, new Date().toISOString()) }
   }
 
   /** What the provider has on record, against what this channel wants. */
@@ -268,6 +273,23 @@ export class ChannelCare {
     const found = account.readLookUp(await perform(call, channel, undefined), channel)
     if ("fault" in found) return { differences: [], fault: { says: found.fault, remedy: found.remedy }, ...byHand }
     return { onRecord: found.onRecord, differences: account.compare?.(channel, found.onRecord, inlet) ?? [], ...byHand }
+  }
+
+  /** The provider's calls that can be tried with a channel's keys. */
+  operations(key: string): ReturnType<typeof operationsOf> {
+    return operationsOf(this.known(key))
+  }
+
+  /** Tries one of them. */
+  async tryCall(key: string, given: TryGiven): Promise<TriedView> {
+    await this.parts.channels.refresh()
+    return tryCall(this.known(key), given)
+  }
+
+  /** Says something to the bot, as the provider would bring it. */
+  async say(key: string, given: SayingGiven): Promise<SaidView> {
+    await this.parts.channels.refresh()
+    return say({ database: this.parts.database, inlet: this.parts.inlet() }, this.known(key), given)
   }
 
   /** The whole address with the word that stands in it; once, since whoever has it can write to the bot. */

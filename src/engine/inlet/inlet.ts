@@ -103,8 +103,8 @@ export class Inlet {
     this.refusals = new Refusals({ channels, seal, log, keep: (intakes) => this.store(intakes) })
   }
 
-  /** @param brought set where a service elsewhere received the call, with the id it was kept under there */
-  async receive(key: string, call: InboundCall, now: Date, brought?: { id: string }): Promise<ServedAnswer> {
+  /** @param origin set where the call did not come here by itself */
+  async receive(key: string, call: InboundCall, now: Date, origin?: Origin): Promise<ServedAnswer> {
     const { channels, identities, sampling, figures } = this.parts
     const came = performance.now()
     const met = channels.get(key) ?? (await channels.meet(key))
@@ -113,7 +113,9 @@ export class Inlet {
       figures.called(met.row, "sample")
       return sampling.take(met, call)
     }
-    const verdict = verified(met, call, now)
+    // A channel that asks has nothing by which a call would be proven.
+    const asks = origin?.said !== undefined && kindOf(met.row.kind).polling?.(met.channel) !== undefined
+    const verdict = asks ? { genuine: true as const, by: "made here, to try the bot" } : verified(met, call, now)
     const verifiedAt = performance.now()
     figures.reached("verified", verifiedAt - came)
     figures.called(met.row, verdict.genuine ? "genuine" : "refused")
@@ -123,11 +125,11 @@ export class Inlet {
       return { status }
     }
     const known = met.row.identity ? met : await identities.of(met)
-    const reading = this.read(known, call, verdict, now, brought)
+    const reading = this.read(known, call, verdict, now, origin)
     figures.reached("parsed", performance.now() - verifiedAt)
     figures.received(met.row, reading.parsed.messages.length)
     if (FAULTS_BUILT) await faultPoint("inlet: call read")
-    const answer = await this.answer(reading, brought !== undefined)
+    const answer = await this.answer(reading, origin !== undefined)
     figures.reached("received", performance.now() - came)
     return answer
   }
@@ -144,20 +146,20 @@ export class Inlet {
     call: InboundCall,
     verdict: Verdict & { genuine: true },
     now: Date,
-    brought: { id: string } | undefined,
+    origin: Origin | undefined,
   ): Reading {
     const { row, channel } = known
     const kind = kindOf(row.kind)
-    const parsed = kind.parse(call, channel)
+    const parsed = origin?.said ? simulated(kind.parse(call, channel), origin.said) : kind.parse(call, channel)
     const answer = kind.acknowledge(call, parsed, channel)
     const repeats = (row.settings.repeats as boolean | undefined) ?? kind.repeats(call, channel)
     const secrets = [...Object.values(channel.secrets), ...Object.values(known.former)]
     const { address, headers } = redactCall(call, secrets, this.parts.seal)
     const body = kind.secretInBody?.(channel) ? redactBody(call.body, secrets, this.parts.seal) : Buffer.from(call.body)
     const intake = {
-      id: brought?.id ?? newId("itk"),
+      id: origin?.id ?? newId("itk"),
       channel: row.key,
-      via: brought ? ("bring" as const) : ("webhook" as const),
+      via: origin === undefined ? ("webhook" as const) : origin.said ? ("say" as const) : ("bring" as const),
       method: call.method,
       address,
       headers,
@@ -431,6 +433,31 @@ export class Inlet {
     if (intakes.some((intake) => intake.messages.some(({ message }) => message.media))) this.parts.mediaCame?.()
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
     if (!claimed) bell.ring("work")
+  }
+}
+
+/** Where a call came from that did not come here by itself. */
+export interface Origin {
+  /** The id it is kept under: where a service elsewhere received it, the one it has there. */
+  id: string
+  /** Set where it was made here to try the bot. */
+  said?: { captured: boolean; name?: string }
+}
+
+/** What was read from a made-up call, marked as such; a person nobody can ask about has the name that was given. */
+function simulated(parsed: Parsed, { captured, name }: NonNullable<Origin["said"]>): Parsed {
+  return {
+    ...parsed,
+    notes: [...parsed.notes, "simulated: it was said here, to try the bot"],
+    messages: parsed.messages.map(({ courtesies, message, ...rest }) => ({
+      ...rest,
+      ...(courtesies && !captured ? { courtesies } : {}),
+      message: {
+        ...message,
+        ...(message.from && name !== undefined ? { from: { name, ...message.from } } : {}),
+        simulated: captured ? ("captured" as const) : ("sent" as const),
+      },
+    })),
   }
 }
 

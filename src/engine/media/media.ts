@@ -6,7 +6,7 @@ import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
 import type { DueMedia } from "../../store/media.ts"
-import { keepContent, keptSince, mediaFailed, takeDueMedia } from "../../store/media.ts"
+import { keepContent, keptSince, mediaFailed, noteSaid, saidHere, takeDueMedia } from "../../store/media.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import type { Disk } from "../process/disk.ts"
@@ -87,6 +87,8 @@ export class MediaFetcher {
       const known = this.parts.channels.get(due.channel)
       if (!known || !kindOf(known.row.kind).fetching)
         throw new NotFetched("this kind of channel gives no content", false)
+      const said = /said\.invalid\/([0-9a-f]{64})$/.exec(due.ref)?.[1]
+      if (said !== undefined && (await saidHere(database, due.message))) return await noteSaid(database, due, said)
       const { content, mime } = await this.content(due, known)
       const hash = createHash("sha256").update(content).digest("hex")
       await keepContent(database, due, { hash, mime, content })

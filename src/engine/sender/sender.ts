@@ -362,6 +362,7 @@ export class Sender {
     const call = begun.calls[begun.call]!
     const inline = call.inline && known && (await answerInline(heldCalls, call.inline, known, begun))
     if (inline) return this.conclude(begun, inline, undefined, "answer in the call")
+    if (call.captured) return this.conclude(begun, { outcome: "accepted" }, undefined, "captured")
     const began = performance.now()
     const answer = await this.counted(begun.channel, async () =>
       known && this.leased(begun.channel, call)

@@ -245,13 +245,20 @@ function repliesIn({ outcome, log }: HandlerAnswer): ReplyPart[] {
   return replies as ReplyPart[]
 }
 
-function said(
+async function said(
   { renderer }: TurnParts,
-  { line, known, blank }: Turn,
+  { line, known, blank, messages }: Turn,
   replies: ReplyPart[],
   lead: Message,
 ): Promise<Assembled> {
-  return assemble(renderer, replies, { line, known, lead, answers: blank.turn.messages })
+  const done = await assemble(renderer, replies, { line, known, lead, answers: blank.turn.messages })
+  if (!messages.some(({ message }) => message.simulated === "captured")) return done
+  // A real message among them does not make it safe to send: what was made up is answered nowhere.
+  const out = done.out.map((message) => ({
+    ...message,
+    calls: message.calls.map((call) => ({ ...call, captured: true as const })),
+  }))
+  return { ...done, out }
 }
 
 /** The turn as it ends well: what is said, and the state it leaves. */
@@ -313,7 +320,12 @@ async function withChoices(database: Database, line: Line, group: PendingMessage
 /** The messages with the names of who said them, on kinds that tell none. */
 async function named({ people }: TurnParts, known: KnownChannel, group: PendingMessage[]): Promise<PendingMessage[]> {
   if (!kindOf(known.row.kind).people) return group
-  return Promise.all(group.map(async (one) => ({ ...one, message: await people.named(known, one.message) })))
+  return Promise.all(
+    group.map(async (one) =>
+      // Nobody is asked about a person who was made up.
+      one.message.simulated ? one : { ...one, message: await people.named(known, one.message) },
+    ),
+  )
 }
 
 /** Who writes, as a handler is told. */

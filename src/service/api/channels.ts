@@ -150,6 +150,67 @@ export const channelRoutes: ApiRoute[] = [
       return shown
     },
   }),
+  route("GET /channels/{key}/operations", {
+    summary: "The provider's calls that can be tried with a channel's keys",
+    role: "developer",
+    answers: "Each with its name in the provider's documentation, its path, its fields, and whether it asks first.",
+    handle: async ({ engine, params }) => ({ items: engine.care.operations(params.key!), next: null }),
+  }),
+  route("POST /channels/{key}/call", {
+    summary: "Try one of the provider's calls with the channel's keys",
+    role: "developer",
+    body: Joi.object({
+      operation: Joi.string().max(200).description("a call's name, or one of the words me, record, groups and status"),
+      method: Joi.valid("GET", "POST", "PUT", "PATCH", "DELETE").description("for a path; GET when left out"),
+      path: Joi.string().max(2000).allow("").description("a path below apiBase"),
+      fields: Joi.object().unknown(true).max(200).default({}).description("of the query of a GET, else of the body"),
+      really: Joi.boolean().default(false).description("whether a call that may change something is made"),
+    }).xor("operation", "path"),
+    answers:
+      "The request as it was built, keys unseen, and the raw answer; without `really` only the request, where the call may change something.",
+    handle: async ({ engine, params, body, by }) => {
+      const tried = await engine.care.tryCall(params.key!, body)
+      const { method, address } = tried.request
+      if (tried.milliseconds !== undefined)
+        await record(engine.database, by, "call tried", {
+          key: params.key,
+          method,
+          address: address.slice(0, 500),
+          status: tried.answer?.status ?? tried.failure,
+        })
+      return tried
+    },
+  }),
+  route("POST /channels/{key}/say", {
+    summary: "Say something to the bot, as the provider would bring it",
+    role: "developer",
+    body: Joi.object({
+      text: Joi.string().max(10_000).description("what a person says"),
+      press: Joi.string().max(2000).description("the id of an option that is pressed"),
+      media: Joi.object({
+        data: Joi.string().base64().max(14_000_000).required(),
+        mime: Joi.string().max(200).required(),
+        name: Joi.string().max(500).required(),
+      }).description("a file that is sent"),
+      payload: Joi.string().max(1_000_000).description("a call's body, in place of everything else"),
+      from: Joi.string().min(1).max(200).description("the person's address; a made-up one when left out"),
+      name: Joi.string().min(1).max(200).description("the person's name"),
+      place: Joi.string().min(1).max(200).description("a group's address"),
+      really: Joi.boolean().default(false).description("whether replies go to the provider, instead of being captured"),
+    })
+      .or("text", "press", "media", "payload")
+      .oxor("payload", "text")
+      .oxor("payload", "press")
+      .oxor("payload", "media"),
+    answers:
+      "The passage of the call, what the inlet answered, and whether replies are captured. It is marked as simulated.",
+    troubles: ["cannot-be-said"],
+    handle: async ({ engine, params, body, by }) => {
+      const said = await engine.care.say(params.key!, body)
+      await record(engine.database, by, "said", { key: params.key, passage: said.passage, captured: said.captured })
+      return said
+    },
+  }),
   route("POST /channels/{key}/pause", {
     summary: "Stop handling and sending; what arrives waits",
     role: "operator",

@@ -78,7 +78,13 @@ export const messageRoutes: ApiRoute[] = [
       channel: Joi.string().max(63).description("the channel, where `to` is a provider's id"),
       text: Joi.string().max(200_000).description("words in light markup; short for one text part"),
       replies: replySchema.min(1).description("the parts to say"),
-    }).xor("text", "replies"),
+      extra: Joi.object()
+        .pattern(/^[a-z][A-Za-z0-9]*$/, Joi.string().allow("").max(2000))
+        .max(20)
+        .description("said along with the text, by the names of the channel's extras"),
+    })
+      .xor("text", "replies")
+      .oxor("extra", "replies"),
     answers: "The conversation, and the ids of the messages, which now wait in its line.",
     status: 202,
     troubles: ["not-found", "opted-out", "cannot-be-said", "key-reused"],
@@ -87,7 +93,9 @@ export const messageRoutes: ApiRoute[] = [
       return new Desk(engine).send({
         to: body.to,
         ...(body.channel ? { channel: body.channel } : {}),
-        replies: (body.replies as ReplyPart[] | undefined) ?? [{ part: "text", text: body.text! }],
+        replies: (body.replies as ReplyPart[] | undefined) ?? [
+          { part: "text", text: body.text!, ...(body.extra ? { extra: body.extra } : {}) },
+        ],
         author: visitor.name,
         origin: visitor.csrf ? "person" : "api",
         ...(typeof key === "string" ? { key } : {}),

@@ -211,6 +211,11 @@ export function sentStops(replies: MessageRow[], words: Words = own): Stop[] {
       },
       delivered,
     ]
+  if (replies.every((reply) => reply.status === "captured"))
+    return [
+      { stop: "sent", state: "done", word: "captured", ...when, why: "it answers a simulated message: nothing left" },
+      { stop: "delivered", state: "skipped" },
+    ]
   const ids = replies.map((reply) => reply.providerId).filter(Boolean)
   const sent: Stop = {
     stop: "sent",

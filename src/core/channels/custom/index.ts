@@ -18,6 +18,8 @@ import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
+import { operations } from "./operations.ts"
+import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
 const settings = Joi.object({
@@ -51,6 +53,8 @@ export const custom: ChannelKind = {
   looks,
   judge,
   account,
+  operations,
+  simulate,
   fetching,
   polling: queuePolling,
   history: historyOf,

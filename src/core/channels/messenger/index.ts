@@ -9,6 +9,8 @@ import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
+import { operations } from "./operations.ts"
+import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
 /** Page messaging on Messenger. Source of every rule: the provider's public documentation. */
@@ -57,6 +59,8 @@ export const messenger: ChannelKind = {
   looks,
   judge,
   account,
+  operations,
+  simulate,
   people,
   uploading,
   fetching,

@@ -9,6 +9,8 @@ import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
+import { operations } from "./operations.ts"
+import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
 /** Slack's Events, Interactivity and Web API. Source of every rule: the provider's public documentation. */
@@ -53,6 +55,8 @@ export const slack: ChannelKind = {
   looks,
   judge,
   account,
+  operations,
+  simulate,
   doubts,
   people,
   uploading,

@@ -19,6 +19,8 @@ import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
+import { operations } from "./operations.ts"
+import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
 const settings = Joi.object({
@@ -64,6 +66,8 @@ export const sms: ChannelKind = {
   looks,
   judge,
   account,
+  operations,
+  simulate,
   fetching,
   polling: queuePolling,
   history: historyOf,

@@ -9,6 +9,8 @@ import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { polling } from "./poll.ts"
 import { render } from "./render.ts"
+import { operations } from "./operations.ts"
+import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
 /** Telegram's Bot API. Source of every rule: the provider's public documentation. */
@@ -50,6 +52,8 @@ export const telegram: ChannelKind = {
   looks,
   judge,
   account,
+  operations,
+  simulate,
   fetching,
   polling: (channel) => (channel.settings.receive === "polling" ? polling : undefined),
 }

@@ -10,6 +10,8 @@ import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
+import { operations } from "./operations.ts"
+import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
 /** People are whole numbers without a plus sign; a group's id is anything else. */
@@ -78,6 +80,8 @@ export const whatsapp: ChannelKind = {
   looks,
   judge,
   account,
+  operations,
+  simulate,
   uploading,
   fetching,
 }

@@ -1,0 +1,1 @@
+export { operations } from "../../gateway/operations.ts"

@@ -1,0 +1,1 @@
+export { simulate } from "../../gateway/simulate.ts"

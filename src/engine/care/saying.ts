@@ -1,0 +1,119 @@
+import { createHash } from "node:crypto"
+import type { Said, Unsigned } from "../../core/channels/simulate.ts"
+import { kindOf } from "../../core/channels/registry.ts"
+import type { Database } from "../../store/database.ts"
+import { newId } from "../../store/ids.ts"
+import { keepSaid } from "../../store/media.ts"
+import type { KnownChannel } from "../channels.ts"
+import type { Inlet } from "../inlet/inlet.ts"
+import { Trouble } from "../trouble.ts"
+
+/** What somebody says to try a bot, without a telephone. */
+export interface SayingGiven {
+  text?: string
+  press?: string
+  media?: { data: string; mime: string; name: string }
+  /** A call's body as the provider would send it, in place of everything else. */
+  payload?: string
+  from?: string
+  name?: string
+  place?: string
+  /** Whether replies go to the provider all the same. */
+  really: boolean
+}
+
+/** What became of it. */
+export interface SaidView {
+  /** The passage of the call. */
+  passage: string
+  /** What the inlet answered, which for some gateways holds the reply. */
+  answered: { status: number; body?: string }
+  /** Whether replies are captured instead of sent. */
+  captured: boolean
+  from: { address: string; name: string }
+}
+
+let last = 0
+
+/** A number that no call before had, by the clock. */
+function nextNumber(): number {
+  last = Math.max(last + 1, Date.now())
+  return last
+}
+
+/** Makes an inbound call as the provider would, rightly signed, and takes it in at the channel's own inlet. */
+export async function say(
+  parts: { database: Database; inlet: Inlet },
+  known: KnownChannel,
+  given: SayingGiven,
+): Promise<SaidView> {
+  const { row, channel } = known
+  const kind = kindOf(row.kind)
+  const no = kind.cannot?.(channel).receive
+  if (no)
+    throw new Trouble("cannot-be-said", `Nothing can be said to "${row.key}": ${no}.`, "Say it on another channel.")
+  if (row.learning && Date.parse(row.learning.until) > Date.now())
+    throw new Trouble(
+      "bad-input",
+      `"${row.key}" waits for a call to learn from, and a made-up one would teach it nothing.`,
+      `End that first: wobbet channel learn ${row.key} --stop.`,
+    )
+  const now = new Date()
+  const from = { address: given.from ?? kind.simulate.person, name: given.name ?? "A simulated person" }
+  const call =
+    given.payload === undefined
+      ? kind.simulate.call(await saidOf(parts.database, given, from), channel, now)
+      : bodyOf(given.payload)
+  const captured = !given.really && !isStandin(String(channel.settings.apiBase ?? ""))
+  const id = newId("itk")
+  const said = { captured, ...(given.payload === undefined ? { name: from.name } : {}) }
+  const answer = await parts.inlet.receive(row.key, kind.simulate.sign(call, channel, now), now, { id, said })
+  if (answer.status === 401 || answer.status === 403)
+    throw new Trouble(
+      "bad-input",
+      `The call could not be made as the provider would: the channel has no secret to prove it with.`,
+      `wobbet channel check ${row.key} says which is missing.`,
+    )
+  return {
+    passage: id,
+    answered: { status: answer.status, ...(answer.body ? { body: answer.body } : {}) },
+    captured,
+    from,
+  }
+}
+
+async function saidOf(database: Database, given: SayingGiven, from: Said["from"]): Promise<Said> {
+  const { text, press, place, media } = given
+  return {
+    ...(text === undefined ? {} : { text }),
+    ...(press === undefined ? {} : { press }),
+    ...(place === undefined ? {} : { place }),
+    ...(media ? { media: await kept(database, media) } : {}),
+    from,
+    number: nextNumber(),
+  }
+}
+
+/** Keeps a file that is sent with it: it lies here already, and is fetched from nowhere. */
+async function kept(
+  database: Database,
+  { data, mime, name }: NonNullable<SayingGiven["media"]>,
+): Promise<Said["media"] & object> {
+  const content = Buffer.from(data, "base64")
+  const hash = createHash("sha256").update(content).digest("hex")
+  await keepSaid(database, { hash, mime, content })
+  return { ref: `https://said.invalid/${hash}`, mime, name, size: content.length }
+}
+
+function bodyOf(payload: string): Unsigned {
+  const text = payload.trim()
+  if (text.startsWith("<")) return { type: "application/xml", body: text }
+  return /^[[{]/.test(text)
+    ? { type: "application/json", body: text }
+    : { type: "application/x-www-form-urlencoded", body: text }
+}
+
+/** Whether a channel's provider is a stand-in on this machine: there replies may go. */
+function isStandin(base: string): boolean {
+  return URL.canParse(base) && /^(localhost|127\.|\[::1\])/.test(new URL(base).hostname)
+}
