@@ -1,12 +1,12 @@
 import type { Command } from "commander"
 import { ApiError } from "../client/client.ts"
-import type { ChannelCheck, ChannelShown, Comparison } from "../client/types.ts"
+import type { ChannelCheck, ChannelShown, Comparison, HandValue } from "../client/types.ts"
 import { CommandFault, connect } from "./context.ts"
 import { learnCommand } from "./learn.ts"
 import type { Values } from "./values.ts"
 import { collect, pairs, secrets } from "./values.ts"
 import { counted } from "../client/counted.ts"
-import { asJson, colors, print, table, when, wideHelp, wrapped } from "./output.ts"
+import { asJson, colors, inLine, print, table, when, wideHelp, wrapped } from "./output.ts"
 
 /** `wobbet channel …`: add channels and look after them. */
 export function channelCommands(program: Command): void {
@@ -227,10 +227,13 @@ function sentence(text: string): string {
   return `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.!?]$/.test(text) ? "" : "."}`
 }
 
-function printByHand(byHand: { field: string; value: string }[]): void {
+function printByHand(byHand: HandValue[]): void {
   print("", "  To be entered at the provider, by hand:")
   const width = Math.max(...byHand.map(({ field }) => field.length))
-  for (const { field, value } of byHand) print(`  ${colors.dim(field.padEnd(width))}  ${value}`)
+  for (const { field, value, done } of byHand) {
+    const mark = done === undefined ? " " : done ? colors.green("●") : colors.red("✕")
+    print(`${mark} ${colors.dim(field.padEnd(width))}  ${wrapped(value, width + 4)}`)
+  }
   print("")
 }
 
@@ -304,7 +307,20 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
     print(`${colors.green("●")} ${agree}`)
   }
   for (const difference of compared.differences) print(`${colors.red("✕")} ${difference}`)
+  printPresence(compared)
   printHistory(compared)
+}
+
+/** What people see of the bot at the provider. */
+function printPresence({ account }: Comparison): void {
+  if (!account) return
+  if (account.set) print(`${colors.green("●")} Set at the provider: ${account.set.join(", ")}.`)
+  if (account.fault) print(`${colors.red("✕")} What people see of the bot: ${account.fault}.`)
+  for (const { field, wanted, now, byHand } of account.differences) {
+    const is = now === undefined ? "" : `, and is "${inLine(now, 100)}" there`
+    const how = byHand === undefined ? "Connecting sets it." : `Only a person can set it: ${byHand}.`
+    print(`${colors.yellow("○")} ${field}: the bot wants "${inLine(wanted, 160)}"${is}. ${how}`)
+  }
 }
 
 function printHistory({ history }: Comparison): void {

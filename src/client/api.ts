@@ -108,7 +108,10 @@ export interface Api {
     answer: Page<MessageView>
   }
   "GET /messages/{id}": { answer: MessageView }
-  "POST /messages": { body: { to: string; channel?: string; text?: string; replies?: object[]; extra?: Texts }; answer: Sent }
+  "POST /messages": {
+    body: { to: string; channel?: string; text?: string; replies?: object[]; extra?: Texts }
+    answer: Sent
+  }
   "GET /conversations": {
     query: Paged & {
       channel?: string

@@ -308,7 +308,7 @@ export interface ChannelCheck {
   lines: CheckLine[]
   identity?: ChannelShown["identity"]
   resumed: boolean
-  byHand?: { field: string; value: string }[]
+  byHand?: HandValue[]
 }
 
 export type FieldRole = "from" | "text" | "id" | "time" | "name" | "place" | "media" | "mime"
@@ -503,6 +503,13 @@ export interface PersonView {
   conversation: string | null
 }
 
+/** One thing a person enters or switches at the provider, and whether it is done, where that can be seen. */
+export interface HandValue {
+  field: string
+  value: string
+  done?: boolean
+}
+
 export interface Comparison {
   onRecord?: {
     address?: string
@@ -511,12 +518,18 @@ export interface Comparison {
     events?: string[]
     connections?: number
   }
+  /** What people see of the bot at the provider, where that is not what its folder wants. */
+  account?: {
+    differences: { field: string; wanted: string; now?: string; byHand?: string }[]
+    set?: string[]
+    fault?: string
+  }
   /** What was said before the channel was connected: how many messages came, or why none could be fetched. */
   history?: { fetched: number } | { fault: string }
   differences: string[]
   fault?: { says: string; remedy: string }
   /** What a person enters at the provider: their name for a field, and our value. */
-  byHand?: { field: string; value: string }[]
+  byHand?: HandValue[]
 }
 
 export interface ParkedView extends ParkedNote {

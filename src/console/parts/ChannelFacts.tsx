@@ -101,8 +101,36 @@ export function OnRecord({
           {difference}
         </p>
       ))}
+      <Presence compared={compared} />
       {error ? <Problem error={error} /> : null}
     </div>
+  )
+}
+
+/** What people see of the bot there, where it is not what its folder wants. */
+function Presence({ compared }: { compared: Comparison | undefined }) {
+  const { account } = compared ?? {}
+  if (!account || (account.differences.length === 0 && !account.set && !account.fault)) return null
+  return (
+    <>
+      <h3 className="mt-3 mb-1 text-sm font-semibold">What people see of the bot there</h3>
+      {account.set ? <p className="text-sm">● Set just now: {account.set.join(", ")}.</p> : null}
+      {account.fault ? <p className="text-sm text-damson">{sentence(account.fault)}</p> : null}
+      <dl className="m-0 grid gap-1.5 text-sm">
+        {account.differences.map(({ field, wanted, now, byHand }) => (
+          <div key={field}>
+            <dt className="text-quiet">{field}</dt>
+            <dd className="m-0 [overflow-wrap:anywhere]">
+              {wanted}
+              <span className="text-quiet">
+                {now === undefined ? "" : now === "" ? " (empty there)" : ` (there: ${now})`} –{" "}
+                {byHand ? `set by a person: ${byHand}` : "connecting sets it"}
+              </span>
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </>
   )
 }
 

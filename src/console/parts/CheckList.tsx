@@ -1,6 +1,6 @@
 import { useState } from "react"
 import { Link } from "react-router"
-import type { ChannelCheck, CheckLine } from "../../client/types.ts"
+import type { ChannelCheck, CheckLine, HandValue } from "../../client/types.ts"
 import { useAct } from "../data.ts"
 import { service } from "../service.ts"
 import { useMay } from "../visitor.ts"
@@ -58,15 +58,20 @@ function Line({ line, repeated }: { line: CheckLine; repeated: boolean }) {
 }
 
 /** What a person enters in the provider's own pages. */
-export function ByHand({ values, channel }: { values: { field: string; value: string }[]; channel?: string }) {
+export function ByHand({ values, channel }: { values: HandValue[]; channel?: string }) {
   const hidden = values.some(({ value }) => /=… \(the secret /.test(value))
   return (
     <>
       <h3 className="mt-3 mb-1 text-sm font-semibold">To be entered at the provider, by hand</h3>
       <dl className="m-0 grid gap-1.5 text-sm">
-        {values.map(({ field, value }) => (
+        {values.map(({ field, value, done }) => (
           <div key={field}>
-            <dt className="text-quiet">{field}</dt>
+            <dt className="text-quiet">
+              {field}
+              {done === undefined ? null : (
+                <span className={done ? "text-spruce" : "text-damson"}> · {done ? "● done" : "✕ not done"}</span>
+              )}
+            </dt>
             <dd className="m-0 flex items-center gap-2">
               <code className="min-w-0 font-mono text-xs [overflow-wrap:anywhere]">{value}</code>
               {value.startsWith("the secret ") ? null : <Copy text={value} what={field} />}

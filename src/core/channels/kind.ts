@@ -6,6 +6,7 @@ import type { Proof } from "../signature/proof.ts"
 import type { Profile } from "../gateway/profile.ts"
 import type { Look } from "./looks.ts"
 import type { Operations } from "./operations.ts"
+import type { Presenting } from "./presence.ts"
 import type { Simulation } from "./simulate.ts"
 
 /**
@@ -58,6 +59,8 @@ export interface ChannelKind {
   looks(call: OutgoingCall): Look
   judge(call: OutgoingCall, answer: ProviderAnswer, channel: Channel): Outcome
   account: Account
+  /** What people see of a bot at its provider; not there where a gateway has no such. */
+  presenting?: Presenting
   /** The provider's calls that can be tried with the channel's keys. */
   operations: Operations
   /** Calls as the provider would make them, to try a bot without a telephone. */
@@ -287,7 +290,7 @@ export interface Account {
   /** What is on record at the provider? Nothing where it does not tell. */
   lookUp?(channel: Channel): OutgoingCall | undefined
   /** What a person enters at the provider, where `connect` cannot do it: their name for a field, and our value. */
-  byHand?(channel: Channel, address: string): { field: string; value: string }[]
+  byHand?(channel: Channel, address: string): HandValue[]
   /** The address with the secret that stands in it, encoded, and that secret's name; nothing where none does. */
   wholeAddress?(channel: Channel, address: string): { address: string; secret: string } | undefined
   readLookUp?(
@@ -345,6 +348,14 @@ export interface People {
   /** The same for groups: what a place is called. */
   askPlace?(address: string, channel: Channel): OutgoingCall
   readPlace?(answer: ProviderAnswer): string | undefined
+}
+
+/** One thing a person enters or switches at the provider. */
+export interface HandValue {
+  field: string
+  value: string
+  /** Whether it is done, where the provider lets us see. */
+  done?: boolean
 }
 
 export interface OnRecord {

@@ -34,7 +34,7 @@ export function render(
   const draft: Draft = { out, place, channel, profile: profileOf(channel), note, along: { ...extra, ...replyTo } }
   const no = cannot(channel).send
   if (no) {
-    out.impossible = no
+    out.leftOut = no
     return out
   }
   switch (part.part) {

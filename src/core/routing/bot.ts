@@ -1,5 +1,6 @@
 import Joi from "joi"
 import { isAlias, isMap, isScalar, isSeq } from "yaml"
+import type { Presence } from "../channels/presence.ts"
 import { readYaml } from "../message/yaml.ts"
 import { messageEvents, mediaKinds } from "../message/message.ts"
 import { PhraseError, readPhrase, slotsOf } from "../phrase/read.ts"
@@ -17,6 +18,8 @@ export interface Bot {
   deadline: number
   routes: Route[]
   unrouted?: HandlerName
+  /** What people see of the bot at its providers; `connect` sets it. */
+  account?: Presence
 }
 
 export interface Route {
@@ -126,6 +129,25 @@ const duration = Joi.alternatives(Joi.number().min(0), Joi.string()).custom((val
   )
 })
 
+const account = Joi.object({
+  name: Joi.string().max(64),
+  about: Joi.string().max(139),
+  description: Joi.string().max(512),
+  commands: Joi.array()
+    .items(
+      Joi.object({
+        command: Joi.string()
+          .pattern(/^[a-z0-9_]{1,32}$/)
+          .message("a command is 1 to 32 small letters, digits and underscores, such as book")
+          .required(),
+        says: Joi.string().max(256).required(),
+      }),
+    )
+    .unique("command")
+    .max(30),
+  picture: Joi.string().max(200),
+}).min(1)
+
 const schema = (handler: Joi.Schema) =>
   Joi.object({
     bot: Joi.string()
@@ -140,6 +162,7 @@ const schema = (handler: Joi.Schema) =>
       .unique("name")
       .default([]),
     unrouted: handler,
+    account,
   })
 
 /** Reads `bot.yaml`. */

@@ -26,6 +26,7 @@ import type { Channels, KnownChannel } from "../channels.ts"
 import type { Identities } from "../identities.ts"
 import type { ChannelCheck } from "./checks.ts"
 import { walkTheLine } from "./checks.ts"
+import { comparePresence } from "./presence.ts"
 import type { SaidView, SayingGiven } from "./saying.ts"
 import { say } from "./saying.ts"
 import type { TriedView, TryGiven } from "./tryCall.ts"
@@ -247,9 +248,10 @@ export class ChannelCare {
     }
     this.parts.poller()?.troubles.delete(key)
     await this.changed()
-    const compared = await this.compare(key)
+    const compared = await this.compareAddress(key)
+    const presence = await comparePresence(this.parts.database, known, true)
     const history = await this.fetchHistory(known)
-    return history ? { ...compared, history } : compared
+    return { ...compared, ...(presence ? { account: presence } : {}), ...(history ? { history } : {}) }
   }
 
   /** Fetches what was said before; what was fetched by an earlier connect is not kept twice. */
@@ -261,8 +263,16 @@ export class ChannelCare {
     return { fetched: await this.parts.inlet().receiveHistory(known, read.updates, new Date().toISOString()) }
   }
 
-  /** What the provider has on record, against what this channel wants. */
+  /** What the provider has on record, against what this channel and its bot want. */
   async compare(key: string): Promise<ChannelComparison> {
+    const [compared, account] = await Promise.all([
+      this.compareAddress(key),
+      comparePresence(this.parts.database, this.known(key), false),
+    ])
+    return account ? { ...compared, account } : compared
+  }
+
+  private async compareAddress(key: string): Promise<ChannelComparison> {
     const { row, channel } = this.known(key)
     const { account } = kindNamed(row.kind)
     const inlet = this.inletOf(row)
@@ -273,6 +283,14 @@ export class ChannelCare {
     const found = account.readLookUp(await perform(call, channel, undefined), channel)
     if ("fault" in found) return { differences: [], fault: { says: found.fault, remedy: found.remedy }, ...byHand }
     return { onRecord: found.onRecord, differences: account.compare?.(channel, found.onRecord, inlet) ?? [], ...byHand }
+  }
+
+  /** The channels a bot answers on which nothing can be said. */
+  silent(bot: string): { key: string; kind: string; why: string }[] {
+    return this.parts.channels.all().flatMap(({ row, channel }) => {
+      const why = kindNamed(row.kind).cannot?.(channel).send
+      return why === undefined || (row.bot !== null && row.bot !== bot) ? [] : [{ key: row.key, kind: row.kind, why }]
+    })
   }
 
   /** The provider's calls that can be tried with a channel's keys. */

@@ -1,4 +1,4 @@
-import type { Identity } from "../../core/channels/kind.ts"
+import type { HandValue, Identity } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { callsSince, lastCalls, lastRefusal } from "../../store/intakeReads.ts"
@@ -33,7 +33,7 @@ export interface ChannelCheck {
   /** Whether a lock-out ended with this check. */
   resumed: boolean
   /** What a person enters at the provider, where the service cannot do it. */
-  byHand?: { field: string; value: string }[]
+  byHand?: HandValue[]
 }
 
 interface Walk {

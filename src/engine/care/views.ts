@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto"
-import type { Further, Identity, OnRecord } from "../../core/channels/kind.ts"
+import type { PresenceView } from "./presence.ts"
+import type { Further, HandValue, Identity, OnRecord } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { ChannelRow } from "../../store/channels.ts"
 import type { KnownChannel } from "../channels.ts"
@@ -50,7 +51,9 @@ export interface ChannelComparison {
   differences: string[]
   fault?: { says: string; remedy: string }
   /** What a person enters at the provider, where the service cannot do it. */
-  byHand?: { field: string; value: string }[]
+  byHand?: HandValue[]
+  /** What people see of the bot there, against what its folder wants. */
+  account?: PresenceView
   /** What was said before the channel was connected: how many messages came, or why none could be fetched. */
   history?: { fetched: number } | { fault: string }
 }

@@ -1,6 +1,7 @@
 import { resolve } from "node:path"
 import Joi from "joi"
 import type { Message } from "../../core/message/message.ts"
+import { answersNowhere } from "../../core/routing/receiveOnly.ts"
 import { RouteTable } from "../../core/routing/table.ts"
 import { readBotFolder } from "../../engine/handlers/botFolder.ts"
 import { handlerOf } from "../../engine/handlers/registry.ts"
@@ -29,7 +30,8 @@ export const botRoutes: ApiRoute[] = [
       const reading = await readBotFolder(folder, engine.settings.sdk)
       if ("faults" in reading) return { folder, faults: reading.faults }
       const { bot, id } = reading.ready
-      return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults: [] }
+      const faults = answersNowhere(bot, engine.care.silent(bot.bot))
+      return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults }
     },
   }),
   route("POST /bot/explain", {

@@ -19,6 +19,7 @@ export async function startMessenger(
     permissions: ["pages_messaging", "pages_manage_metadata"],
     fields: [],
     attachments: new Map(),
+    profile: {},
     heard: new Map(),
     pace: { delivered: 150, read: 900 },
   }
@@ -101,6 +102,20 @@ function serveApi(app: FastifyInstance, stage: Stage, world: World, postman: Pos
   })
 
   serveDebugToken(app, world.permissions, known)
+
+  app.route({
+    method: ["GET", "POST"],
+    url: "/:version/me/messenger_profile",
+    handler: async (request) => {
+      known(request)
+      if (request.method === "GET") return { data: Object.keys(world.profile).length > 0 ? [world.profile] : [] }
+      const given = jsonOf(request)
+      const [greeting] = (given.greeting ?? []) as { text?: string }[]
+      if ((greeting?.text ?? "").length > 160) throw graphRefusal(400, 100, "Invalid parameter: greeting is too long")
+      world.profile = { ...world.profile, ...given }
+      return { result: "success" }
+    },
+  })
 
   app.get<{ Params: { id: string } }>("/:version/:id", async (request) => {
     known(request)

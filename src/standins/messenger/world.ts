@@ -13,6 +13,8 @@ export interface World extends Omit<MessengerScene, "people"> {
   permissions: string[]
   fields: string[]
   attachments: Map<string, { mime: string; content: Buffer }>
+  /** Greeting, commands and the like. */
+  profile: { [property: string]: unknown }
   heard: Map<string, number>
   pace: { delivered: number; read: number }
 }

@@ -16,6 +16,13 @@ export class Refusal extends Error {
 
 type Method = (world: World, bot: Bot, body: Body) => unknown
 
+function present(bot: Bot, field: "name" | "about" | "description", body: Body, from: string, most: number): true {
+  const given = text(body, from) ?? ""
+  if (given.length > most) throw new Refusal(400, `Bad Request: ${from} is too long`)
+  bot.presence = { ...bot.presence, [field]: given }
+  return true
+}
+
 /** Every method of the Bot API that the stand-in knows, checked as the documentation says. */
 export const methods: { [name: string]: Method } = {
   getMe: (_world, bot) => ({
@@ -26,6 +33,26 @@ export const methods: { [name: string]: Method } = {
     can_join_groups: true,
     can_read_all_group_messages: false,
   }),
+
+  getMyName: (_world, bot) => ({ name: bot.presence?.name ?? bot.first_name }),
+  getMyShortDescription: (_world, bot) => ({ short_description: bot.presence?.about ?? "" }),
+  getMyDescription: (_world, bot) => ({ description: bot.presence?.description ?? "" }),
+  getMyCommands: (_world, bot) => bot.presence?.commands ?? [],
+  setMyName: (_world, bot, body) => present(bot, "name", body, "name", 64),
+  setMyShortDescription: (_world, bot, body) => present(bot, "about", body, "short_description", 120),
+  setMyDescription: (_world, bot, body) => present(bot, "description", body, "description", 512),
+  setMyCommands(_world, bot, body) {
+    const commands = body.commands
+    if (!Array.isArray(commands) || commands.length > 100)
+      throw new Refusal(400, "Bad Request: can't parse commands JSON array")
+    for (const one of commands as Body[]) {
+      if (!/^[a-z0-9_]{1,32}$/.test(String(one.command))) throw new Refusal(400, "Bad Request: BOT_COMMAND_INVALID")
+      if (!/^.{1,256}$/s.test(String(one.description)))
+        throw new Refusal(400, "Bad Request: BOT_COMMAND_DESCRIPTION_INVALID")
+    }
+    bot.presence = { ...bot.presence, commands: commands as { command: string; description: string }[] }
+    return true
+  },
 
   setWebhook(_world, bot, body) {
     const url = text(body, "url")

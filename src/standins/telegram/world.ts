@@ -12,6 +12,13 @@ export interface Bot {
   updates: Update[]
   nextUpdateId: number
   polls: { answer: () => void; conflict: () => void } | undefined
+  /** What people see of it, as far as it was set. */
+  presence?: {
+    name?: string
+    about?: string
+    description?: string
+    commands?: { command: string; description: string }[]
+  }
 }
 
 export interface Webhook {

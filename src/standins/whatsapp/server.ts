@@ -16,6 +16,8 @@ export async function startWhatsApp(scene: WhatsAppScene, options: { port?: numb
     permissions: ["whatsapp_business_messaging", "whatsapp_business_management"],
     state: "CONNECTED",
     templates: new Map(),
+    profile: {},
+    commands: [],
     media: new Map(),
     heard: new Map(),
     pace: { delivered: 120, read: 900 },
@@ -149,9 +151,34 @@ function serveApi(app: FastifyInstance, stage: Stage, world: World, postman: Pos
 
   serveDebugToken(app, world.permissions, known)
 
-  app.get<{ Params: { id: string } }>("/:version/:id", async (request) => {
+  app.route({
+    method: ["GET", "POST"],
+    url: "/:version/:id/whatsapp_business_profile",
+    handler: async (request) => {
+      known(request, world.number.id)
+      if (request.method === "GET") return { data: [{ messaging_product: "whatsapp", ...world.profile }] }
+      const { messaging_product, ...given } = jsonOf(request) as Body & World["profile"]
+      if (messaging_product !== "whatsapp") throw graphRefusal(400, 100, "messaging_product is required")
+      if ((given.about ?? "").length > 139 || (given.description ?? "").length > 512)
+        throw graphRefusal(400, 100, "Invalid parameter: too long")
+      world.profile = { ...world.profile, ...given }
+      return { success: true }
+    },
+  })
+
+  app.post("/:version/:id/conversational_automation", async (request) => {
+    known(request, world.number.id)
+    const { commands } = jsonOf(request)
+    if (!Array.isArray(commands) || commands.length > 30) throw graphRefusal(400, 100, "Invalid parameter: commands")
+    world.commands = commands as object[]
+    return { success: true }
+  })
+
+  app.get<{ Params: { id: string }; Querystring: { fields?: string } }>("/:version/:id", async (request) => {
     known(request)
     const { id } = request.params
+    if (id === world.number.id && request.query.fields === "conversational_automation")
+      return { id, ...(world.commands.length > 0 ? { conversational_automation: { commands: world.commands } } : {}) }
     if (id === world.number.id)
       return {
         id,

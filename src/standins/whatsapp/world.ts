@@ -20,6 +20,9 @@ export interface World {
   state: string
   templates: Map<string, { name: string; language: string; status: string; parameters: number; id: number }>
   media: Map<string, { mime: string; content: Buffer }>
+  /** What people see of the business. */
+  profile: { about?: string; description?: string }
+  commands: object[]
   /** When each person last wrote: the window for free words is open for a day. */
   heard: Map<string, number>
   /** Milliseconds until a message is delivered, and read; people who read nothing are not in here. */

@@ -43,6 +43,15 @@ export const account: Account = {
   byHand: (_channel, address) => [
     { field: "Callback URL", value: address },
     { field: "Verify token", value: "the secret verifyToken" },
+    { field: "Webhook fields of the page", value: wantedFields.join(", ") },
+    {
+      field: "App mode",
+      value: "Live, with advanced access to pages_messaging: until then only people with a role in the app are heard",
+    },
+    {
+      field: "Page settings: Messaging",
+      value: "people may contact the page; other apps that answer are switched off",
+    },
   ],
 }
 

@@ -10,6 +10,7 @@ import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
 import { operations } from "./operations.ts"
+import { presenting } from "./presence.ts"
 import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
@@ -60,6 +61,7 @@ export const messenger: ChannelKind = {
   judge,
   account,
   operations,
+  presenting,
   simulate,
   people,
   uploading,

@@ -32,12 +32,27 @@ export const account: Account = {
     }
   },
   grant: 'Add them under "OAuth & Permissions", install the app again, and set the new botToken.',
-  byHand: (_channel, address) => [
+  byHand: ({ identity }, address) => [
+    { field: "Socket Mode", value: "off: with it, nothing is sent to an address" },
+    { field: "Event Subscriptions: Enable Events", value: "on" },
     { field: "Event Subscriptions: Request URL", value: address },
+    { field: "Subscribe to bot events", value: wantedEvents.join(", ") },
+    { field: "Interactivity & Shortcuts", value: "on" },
     { field: "Interactivity & Shortcuts: Request URL", value: address },
     { field: "Slash Commands: Request URL of each", value: address },
-    { field: "Subscribe to bot events", value: wantedEvents.join(", ") },
-    { field: "Bot Token Scopes", value: [...wantedScopes, ...usefulScopes].join(", ") },
+    {
+      field: "App Home: Messages Tab",
+      value:
+        'on, with "Allow users to send Slash commands and messages from the messages tab": without it nobody can write to the bot',
+    },
+    {
+      field: "Bot Token Scopes",
+      value: [...wantedScopes, ...usefulScopes].join(", "),
+      // Of the scopes alone the provider tells.
+      ...(identity?.missing === undefined ? {} : { done: identity.missing.length === 0 }),
+    },
+    { field: "Install App", value: "again after each change of scopes or events, and the new botToken set here" },
+    { field: "In each channel", value: "invite the bot: it hears only channels it is in" },
   ],
 }
 

@@ -10,6 +10,7 @@ import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
 import { operations } from "./operations.ts"
+import { presenting } from "./presence.ts"
 import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
@@ -56,6 +57,7 @@ export const slack: ChannelKind = {
   judge,
   account,
   operations,
+  presenting,
   simulate,
   doubts,
   people,

@@ -20,7 +20,28 @@ export const account: Account = {
       result.can_read_all_group_messages === false
         ? ["In groups it sees only commands, answers to it and mentions of it (privacy mode is on)."]
         : []
-    return { identity: { id, ...(name ? { name } : {}), ...(handle ? { handle } : {}), remarks } }
+    const joins = result.can_join_groups === false ? ["It may not be added to groups."] : []
+    return {
+      identity: { id, ...(name ? { name } : {}), ...(handle ? { handle } : {}), remarks: [...remarks, ...joins] },
+    }
+  },
+  byHand: ({ identity }) => {
+    const remark = (words: string) => identity?.remarks?.some((one) => one.includes(words)) === true
+    const told = identity === undefined ? {} : { done: !remark("privacy mode is on") }
+    return [
+      {
+        field: "Group privacy (/setprivacy)",
+        value: "off, where the bot is to hear all that is said in groups",
+        ...told,
+      },
+      {
+        field: "Groups (/setjoingroups)",
+        value: "allowed, where it is to be added to groups",
+        ...(identity === undefined ? {} : { done: !remark("may not be added") }),
+      },
+      { field: "Reactions", value: "the bot is an administrator of the group: only then is it told of them" },
+      { field: "Broadcast channels", value: "the bot is an administrator of the channel" },
+    ]
   },
   connect: (_channel, address) =>
     call(

@@ -10,6 +10,7 @@ import { parse } from "./parse.ts"
 import { polling } from "./poll.ts"
 import { render } from "./render.ts"
 import { operations } from "./operations.ts"
+import { presenting } from "./presence.ts"
 import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
@@ -53,6 +54,7 @@ export const telegram: ChannelKind = {
   judge,
   account,
   operations,
+  presenting,
   simulate,
   fetching,
   polling: (channel) => (channel.settings.receive === "polling" ? polling : undefined),

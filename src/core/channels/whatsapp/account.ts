@@ -81,10 +81,23 @@ export const account: Account = {
     if (onRecord.address === address) return []
     return [`WhatsApp has ${onRecord.address} on record, but this channel's inlet is ${address}. ${again}`]
   },
-  byHand: (_channel, address) => [
+  byHand: ({ identity }, address) => [
     { field: "Callback URL", value: address },
     { field: "Verify token", value: "the secret verifyToken" },
     { field: "Webhook fields", value: "messages, message_template_status_update" },
+    {
+      field: "Access token",
+      value: "of a system user, without an end, with whatsapp_business_messaging and whatsapp_business_management",
+      ...(identity?.missing === undefined ? {} : { done: identity.missing.length === 0 }),
+    },
+    {
+      field: "Phone number",
+      value: "registered, and its name approved",
+      ...(identity === undefined ? {} : { done: (identity.restricted ?? []).length === 0 }),
+    },
+    { field: "App mode", value: "Live: an app in development brings nothing but tests" },
+    { field: "Payment method", value: "one is set: without it, templates are refused" },
+    { field: "Test numbers only", value: "each receiver in the list of up to five" },
   ],
 }
 

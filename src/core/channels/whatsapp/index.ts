@@ -11,6 +11,7 @@ import { looks } from "./looks.ts"
 import { parse } from "./parse.ts"
 import { render } from "./render.ts"
 import { operations } from "./operations.ts"
+import { presenting } from "./presence.ts"
 import { simulate } from "./simulate.ts"
 import { proof, verify } from "./verify.ts"
 
@@ -81,6 +82,7 @@ export const whatsapp: ChannelKind = {
   judge,
   account,
   operations,
+  presenting,
   simulate,
   uploading,
   fetching,
