@@ -184,9 +184,9 @@ async function check(key: string, options: Json): Promise<void> {
 async function connectOne(key: string, options: Json): Promise<void> {
   const client = connect()
   const compared = await client.connectChannel(key)
+  if (compared.fault || compared.differences.length > 0) process.exitCode = 1
   if (asJson(options, compared)) return
   printComparison(await client.channel(key), compared)
-  if (compared.differences.length > 0) process.exitCode = 1
 }
 
 async function pause(key: string, options: Json): Promise<void> {
@@ -238,7 +238,6 @@ function printByHand(byHand: HandValue[]): void {
 }
 
 function printChannel(shown: ChannelShown): void {
-  const line = (name: string, value: string) => print(`${colors.dim(name.padEnd(12))}${value}`)
   line("channel", `${colors.bold(shown.key)} (${shown.kind})`)
   line("state", stateWord(shown))
   if (shown.reason) line("", `${shown.reason}. ${shown.remedy ?? ""}`)
@@ -277,18 +276,27 @@ function printChannel(shown: ChannelShown): void {
 }
 
 function printComparison(shown: ChannelShown, compared: Comparison): void {
-  const line = (name: string, value: string) => print(`${colors.dim(name.padEnd(12))}${value}`)
   line("our inlet", shown.inlet)
-  if (compared.fault) {
+  if (compared.fault)
     line("on record", `${colors.red("✕")} could not be read: ${compared.fault.says}. ${compared.fault.remedy}`)
-    return
+  else {
+    if (compared.byHand) printByHand(compared.byHand)
+    if (compared.onRecord) printRecord(shown, compared.onRecord, compared.differences)
+    else print(colors.dim("The provider does not tell what it has on record."))
   }
-  if (compared.byHand) printByHand(compared.byHand)
-  if (!compared.onRecord) return print(colors.dim("The provider does not tell what it has on record."))
-  const record = compared.onRecord
+  printPresence(compared)
+  printHistory(compared)
+}
+
+function line(name: string, value: string): void {
+  print(`${colors.dim(name.padEnd(12))}${value}`)
+}
+
+function printRecord(shown: ChannelShown, record: NonNullable<Comparison["onRecord"]>, differences: string[]): void {
+  const perApp = shown.kind === "whatsapp" || shown.kind === "messenger"
   line(
     "on record",
-    record.address ?? (compared.byHand ? "the app's own address, which the provider does not tell" : "no address"),
+    record.address ?? (perApp ? "the app's own address, which the provider does not tell" : "no address"),
   )
   if (record.events) line("", `sends ${record.events.join(", ")}`)
   if (record.waiting) line("", `${record.waiting} updates wait at the provider`)
@@ -297,7 +305,7 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
       "",
       `its last call failed${record.lastError.at ? ` at ${when(record.lastError.at)}` : ""}: ${record.lastError.says}`,
     )
-  if (compared.differences.length === 0) {
+  if (differences.length === 0) {
     const agree =
       shown.receives === "polling"
         ? "They agree: the channel polls, and no address is on record."
@@ -306,9 +314,7 @@ function printComparison(shown: ChannelShown, compared: Comparison): void {
           : "Everything that can be asked for is as it should be."
     print(`${colors.green("●")} ${agree}`)
   }
-  for (const difference of compared.differences) print(`${colors.red("✕")} ${difference}`)
-  printPresence(compared)
-  printHistory(compared)
+  for (const difference of differences) print(`${colors.red("✕")} ${difference}`)
 }
 
 /** What people see of the bot at the provider. */

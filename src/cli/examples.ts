@@ -5,7 +5,7 @@ import { CommandFault } from "./context.ts"
 import { inLine } from "./output.ts"
 
 /** What an example may be said to be for, in front of its file. */
-const shortSorts: { [name: string]: RequestSort } = {
+export const shortSorts: { [name: string]: RequestSort } = {
   send: "send",
   register: "register",
   unregister: "unregister",

@@ -1,10 +1,10 @@
 import { readFileSync } from "node:fs"
 import type { Command } from "commander"
-import type { ProfileFault } from "../client/types.ts"
 import { CommandFault, connect } from "./context.ts"
+import { printFaults } from "./profileFaults.ts"
 import { testCommand } from "./profileTest.ts"
-import { fromRequestCommand } from "./profileFrom.ts"
-import { asJson, colors, print, table, wideHelp, wrapped } from "./output.ts"
+import { fromOpenApiCommand, fromRequestCommand } from "./profileFrom.ts"
+import { asJson, colors, print, table, wideHelp } from "./output.ts"
 
 const origins = { ships: "ships with Wobbet", folder: "the bot folder's", learned: "learned", set: "set by hand" }
 
@@ -40,6 +40,7 @@ export function profileCommands(program: Command): void {
     })
 
   fromRequestCommand(profile)
+  fromOpenApiCommand(profile)
   testCommand(profile)
 
   for (const [command, text, keep] of [
@@ -59,15 +60,6 @@ export function profileCommands(program: Command): void {
         print(`${colors.green("●")} ${answer.name} ${keep ? "is saved" : "is valid"}.`)
       })
   }
-}
-
-export function printFaults(file: string, faults: ProfileFault[]): void {
-  for (const { line, says, remedy } of faults) {
-    const at = `${file}:${line}`
-    print(`${colors.red("✕")} ${colors.bold(at)}  ${wrapped(`${says}.`, at.length + 4)}`)
-    print(`    ${colors.dim(wrapped(remedy, 4))}`)
-  }
-  print("", `${faults.length} ${faults.length === 1 ? "fault" : "faults"}; nothing was changed.`)
 }
 
 function read(file: string): string {

@@ -1,8 +1,9 @@
 import type { Command } from "commander"
 import type { ExamplesShown } from "../client/types.ts"
-import { connect } from "./context.ts"
-import { exampleHelp, examplesFrom } from "./examples.ts"
+import { CommandFault, connect } from "./context.ts"
+import { exampleHelp, examplesFrom, shortSorts, textOf } from "./examples.ts"
 import { asJson, colors, inLine, print, table, wrapped } from "./output.ts"
+import { collect, pairs } from "./values.ts"
 
 interface Options {
   name?: string
@@ -36,6 +37,59 @@ file. Keys in it are taken out: they become secrets of the channel, and are neve
     .action(fromRequest)
 }
 
+/** `wobbet profile from-openapi`: the same from a gateway's OpenAPI document. */
+export function fromOpenApiCommand(profile: Command): void {
+  profile
+    .command("from-openapi")
+    .description("read a gateway's OpenAPI document: list its calls, and propose a profile of those you pick")
+    .argument("<file>", "an OpenAPI 3 document, JSON or YAML; - reads what comes in")
+    .option("--send <operation>", "the operation that sends a message")
+    .option("--webhook <name>", "the webhook that brings a message")
+    .option(
+      "--also <sort=operation>",
+      `a further one, and what it is for: ${Object.keys(shortSorts).join("=, ")}=`,
+      collect,
+    )
+    .option("--name <profile>", "the profile's name", "new-gateway")
+    .option("--keep", "keep the profile, so that channels can use it")
+    .option("--json", "for programs")
+    .action(fromOpenApi)
+}
+
+async function fromOpenApi(
+  file: string,
+  options: Options & { send?: string; webhook?: string; also?: string[] },
+): Promise<void> {
+  const more = Object.entries(pairs(options.also)).map(([sort, operation]) => {
+    const as = shortSorts[sort]
+    if (!as)
+      throw new CommandFault(
+        `"${sort}" is nothing an operation can be for.`,
+        `There are: ${Object.keys(shortSorts).join(", ")}.`,
+      )
+    return { operation, as }
+  })
+  const made = await connect().fromOpenApi({
+    document: textOf(file),
+    name: options.name ?? "new-gateway",
+    ...(options.send === undefined ? {} : { send: options.send }),
+    ...(options.webhook === undefined ? {} : { webhook: options.webhook }),
+    more,
+    ...(options.keep ? { keep: true } : {}),
+  })
+  if (made.faults || made.lacks.length > 0) process.exitCode = 1
+  if (asJson(options, made)) return
+  if (options.send === undefined && options.webhook === undefined) {
+    table(
+      [{ name: "call", whole: true }, "sort", "method", "path", { name: "what it is", spare: true }],
+      made.offered.map(({ name, sort, method, path, says }) => [name, sort, method, path, says]),
+      "The document describes no calls.",
+    )
+    return print("", "Pick with --send <operation> and --webhook <name>.")
+  }
+  printProfile(made, options)
+}
+
 async function fromRequest(files: string[], options: Options): Promise<void> {
   const made = await connect().fromRequests({
     examples: examplesFrom(files, options.entry === undefined ? undefined : Number(options.entry)),
@@ -45,6 +99,10 @@ async function fromRequest(files: string[], options: Options): Promise<void> {
   })
   if (made.faults || made.lacks.length > 0) process.exitCode = 1
   if (asJson(options, made)) return
+  printProfile(made, options)
+}
+
+function printProfile(made: ExamplesShown, options: Options): void {
   printExamples(made)
   const { name, source, faults } = made
   if (faults) {

@@ -7,7 +7,7 @@ import { counted } from "../client/counted.ts"
 import { CommandFault, connect } from "./context.ts"
 import { textOf } from "./examples.ts"
 import { asJson, colors, inLine, print, wrapped } from "./output.ts"
-import { printFaults } from "./profile.ts"
+import { printFaults } from "./profileFaults.ts"
 
 /** `wobbet profile test`: a profile's samples, run as a test. */
 export function testCommand(profile: Command): void {

@@ -9,6 +9,7 @@ import type {
   ChannelWaiting,
   Comparison,
   ConversationView,
+  DescribedCall,
   ExamplesShown,
   Explanation,
   FieldRole,
@@ -27,6 +28,7 @@ import type {
   ProfileFault,
   ProfileShown,
   RequestExample,
+  RequestSort,
   SaidShown,
   SampleShown,
   SayRequest,
@@ -84,6 +86,17 @@ export interface Api {
   "POST /profiles/from-request": {
     body: { examples: RequestExample[]; name: string; into?: string; keep: boolean }
     answer: ExamplesShown
+  }
+  "POST /profiles/from-openapi": {
+    body: {
+      document: string
+      name: string
+      send?: string
+      webhook?: string
+      more: { operation: string; as: RequestSort }[]
+      keep: boolean
+    }
+    answer: ExamplesShown & { offered: DescribedCall[] }
   }
   "POST /profiles/test": {
     body: { source: string; samples: { name: string; call: string; expect?: string }[] }

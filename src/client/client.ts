@@ -7,6 +7,7 @@ import type {
   LearnedAgreement,
   LiveEvent,
   RequestExample,
+  RequestSort,
   SayRequest,
   TryRequest,
 } from "./types.ts"
@@ -106,6 +107,14 @@ export class Client {
   profiles = () => this.ask("GET /profiles")
   fromRequests = (body: { examples: RequestExample[]; name: string; into?: string; keep?: boolean }) =>
     this.ask("POST /profiles/from-request", { body })
+  fromOpenApi = (body: {
+    document: string
+    name: string
+    send?: string
+    webhook?: string
+    more?: { operation: string; as: RequestSort }[]
+    keep?: boolean
+  }) => this.ask("POST /profiles/from-openapi", { body })
   testProfile = (source: string, samples: { name: string; call: string; expect?: string }[]) =>
     this.ask("POST /profiles/test", { body: { source, samples } })
   setProfile = (source: string, keep = true) => this.ask("POST /profiles", { body: { source, keep } })

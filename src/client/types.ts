@@ -399,6 +399,15 @@ export interface RequestExample {
   as?: RequestSort
 }
 
+/** A call that an OpenAPI document describes: one of ours, or one that the gateway makes. */
+export interface DescribedCall {
+  name: string
+  sort: "operation" | "webhook"
+  method: string
+  path: string
+  says: string
+}
+
 /** What an example is for. */
 export type RequestSort =
   | "send"

@@ -248,7 +248,7 @@ export class Engine {
       { every: 1000, run: async () => journalReader?.read() },
       { every: 5000, run: () => wakeResumed(database) },
       { every: 2000, run: async () => this.accounts?.look() },
-      { every: 30_000, run: () => this.queues.look(new Date()) },
+      { every: 5000, run: () => this.queues.look(new Date()) },
       { every: 5000, run: () => forwarding.sweep(new Date()) },
       { every: 30_000, run: () => releases.follow() },
       { every: 86_400_000, run: async () => releases.sweep(new Date()) },

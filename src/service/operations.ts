@@ -24,6 +24,7 @@ export const operations: Record<Operation, [id: string, tag: string]> = {
   "POST /channels/{key}/learn/agree": ["agreeToLearned", "Profiles"],
   "GET /profiles": ["listProfiles", "Profiles"],
   "POST /profiles": ["setProfile", "Profiles"],
+  "POST /profiles/from-openapi": ["readOpenApi", "Profiles"],
   "POST /profiles/test": ["testProfile", "Profiles"],
   "POST /profiles/from-request": ["readRequests", "Profiles"],
   "POST /bring/{key}/calls": ["fetchCalls", "Bring"],

@@ -64,7 +64,7 @@ export function ChannelCard({ channel, again }: { channel: ChannelShown; again: 
       {developer && (learning || channel.learning) ? <Learn channel={channel} again={again} /> : null}
       <div className="grid gap-x-8 gap-y-4 lg:grid-cols-2">
         <Here channel={channel} />
-        <OnRecord compared={record.data} error={record.error} channel={channel.key} />
+        <OnRecord compared={record.data} error={record.error} channel={channel} />
       </div>
     </article>
   )

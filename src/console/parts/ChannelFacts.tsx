@@ -52,8 +52,10 @@ export function OnRecord({
 }: {
   compared: Comparison | undefined
   error: Error | undefined
-  channel: string
+  channel: ChannelShown
 }) {
+  // There the address is the app's own, one for all of its accounts.
+  const perApp = channel.kind === "whatsapp" || channel.kind === "messenger"
   const agrees = compared?.onRecord && !compared.fault && compared.differences.length === 0
   return (
     <div>
@@ -69,7 +71,7 @@ export function OnRecord({
             [
               "address",
               <code key="address" className="font-mono text-xs">
-                {compared.onRecord.address ?? (compared.byHand ? "the app’s own, which it does not tell" : "none")}
+                {compared.onRecord.address ?? (perApp ? "the app’s own, which it does not tell" : "none")}
               </code>,
             ],
             ["waiting there", compared.onRecord.waiting],
@@ -87,11 +89,13 @@ export function OnRecord({
       {compared && !compared.onRecord && !compared.fault ? (
         <p className="text-sm text-quiet">The provider does not tell what it has on record.</p>
       ) : null}
-      {compared?.byHand && compared.byHand.length > 0 ? <ByHand values={compared.byHand} channel={channel} /> : null}
+      {compared?.byHand && compared.byHand.length > 0 ? (
+        <ByHand values={compared.byHand} channel={channel.key} />
+      ) : null}
       {agrees ? (
         <p className="mt-2 text-sm font-semibold">
           ●{" "}
-          {compared.onRecord?.address || !compared.byHand
+          {compared.onRecord?.address || !perApp
             ? "Both sides agree."
             : "Everything that can be asked for is as it should be."}
         </p>

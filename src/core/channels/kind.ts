@@ -4,10 +4,13 @@ import type { Message, Place } from "../message/message.ts"
 import type { ReplyPart } from "../message/reply.ts"
 import type { Proof } from "../signature/proof.ts"
 import type { Profile } from "../gateway/profile.ts"
+import type { Channel, Identity } from "./channel.ts"
 import type { Look } from "./looks.ts"
 import type { Operations } from "./operations.ts"
 import type { Presenting } from "./presence.ts"
 import type { Simulation } from "./simulate.ts"
+
+export type { Channel, Identity }
 
 /**
  * What Wobbet knows of one kind of channel. All pure: a kind reads calls and *describes* requests; the engine
@@ -105,34 +108,6 @@ export interface Inline {
   within: number
   /** What stands at a place of that call. */
   field(call: InboundCall, where: string): string | undefined
-}
-
-/** A channel as the pure rooms see it. Secrets are here for `verify` only; rendered calls name them. */
-export interface Channel {
-  key: string
-  kind: string
-  settings: { [name: string]: unknown }
-  secrets: { [name: string]: string }
-  identity?: Identity
-  /** How its gateway speaks, where that is no profile that ships. */
-  profile?: Profile
-  /** Where the provider reaches this service: scheme, host and port. */
-  publicBase?: string
-}
-
-/** Who a channel's keys belong to at the provider. */
-export interface Identity {
-  id: string
-  name?: string
-  handle?: string
-  /** Other ids by which the provider names the same account. */
-  also?: string[]
-  /** Things worth knowing, in words. */
-  remarks?: string[]
-  /** Permissions the keys lack and without which the channel does not work, by the provider's names. */
-  missing?: string[]
-  /** What keeps the account from sending or receiving although its keys work, in words. */
-  restricted?: string[]
 }
 
 /** For a call that is not genuine: `near` says what would have matched, `tried` that nothing close would have. */

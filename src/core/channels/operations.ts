@@ -1,5 +1,5 @@
 import type { FormField, HeaderValue, OutgoingBody, OutgoingCall } from "./call.ts"
-import type { Channel } from "./kind.ts"
+import type { Channel } from "./channel.ts"
 
 /** A call of a provider's that we know of, by the name its public documentation gives it. */
 export interface Operation {

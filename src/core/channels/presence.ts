@@ -1,5 +1,5 @@
 import type { OutgoingCall, ProviderAnswer } from "./call.ts"
-import type { Channel } from "./kind.ts"
+import type { Channel } from "./channel.ts"
 
 /** What people see of a bot at its provider, as its folder wants it. */
 export interface Presence {

@@ -1,4 +1,5 @@
 import type { InboundCall } from "./call.ts"
+import type { Channel } from "./channel.ts"
 import { hmacOf } from "../signature/hmac.ts"
 
 /** What a person would say to try a bot, and as whom. */
@@ -19,16 +20,9 @@ export interface Simulation {
   /** Whom it is said as where nobody is named: a person the provider could have. */
   person: string
   /** The call, before it proves that it is genuine. */
-  call(said: Said, channel: SimulatedChannel, now: Date): Unsigned
+  call(said: Said, channel: Channel, now: Date): Unsigned
   /** The same with what the provider proves its calls with. */
-  sign(call: Unsigned, channel: SimulatedChannel, now: Date): InboundCall
-}
-
-export interface SimulatedChannel {
-  key: string
-  settings: { [name: string]: unknown }
-  secrets: { [name: string]: string }
-  publicBase?: string
+  sign(call: Unsigned, channel: Channel, now: Date): InboundCall
 }
 
 /** A call without its address and its proof. */
@@ -47,11 +41,7 @@ export function seconds(now: Date): number {
 }
 
 /** A call at the channel's inlet. */
-export function atInlet(
-  { type, body }: Unsigned,
-  channel: SimulatedChannel,
-  headers: InboundCall["headers"],
-): InboundCall {
+export function atInlet({ type, body }: Unsigned, channel: Channel, headers: InboundCall["headers"]): InboundCall {
   return {
     method: "POST",
     address: `/in/${channel.key}`,
@@ -61,7 +51,7 @@ export function atInlet(
 }
 
 /** Signed as WhatsApp and Messenger sign: over the bytes as sent, characters beyond ASCII escaped. */
-export function hubSigned(call: Unsigned, channel: SimulatedChannel): InboundCall {
+export function hubSigned(call: Unsigned, channel: Channel): InboundCall {
   const body = call.body.replace(/[\u0080-\uffff]/g, (sign) => `\\u${sign.charCodeAt(0).toString(16).padStart(4, "0")}`)
   const made = atInlet({ ...call, body }, channel, {})
   const digest = hmacOf("sha256", channel.secrets.appSecret ?? "", [made.body]).toString("hex")

@@ -1,4 +1,4 @@
-import type { Said, SimulatedChannel, Simulation, Unsigned } from "../channels/simulate.ts"
+import type { Said, Simulation, Unsigned } from "../channels/simulate.ts"
 import { seconds, unsigned } from "../channels/simulate.ts"
 import type { Channel } from "../channels/kind.ts"
 import type { InboundCall } from "../channels/call.ts"
@@ -13,7 +13,7 @@ import { writeXml } from "./xml.ts"
 export const simulate: Simulation = {
   person: "+447700900001",
   call(said, channel, now) {
-    const { inbound } = profileOf(channel as Channel)
+    const { inbound } = profileOf(channel)
     if (!inbound) return unsigned("json", "")
     const tree: Tree = {}
     const { message } = inbound
@@ -27,7 +27,7 @@ export const simulate: Simulation = {
     return written(inbound, tree)
   },
   sign(call, channel, now) {
-    const { inbound } = profileOf(channel as Channel)
+    const { inbound } = profileOf(channel)
     const scheme = inbound?.verify.find((one) => channel.secrets[one.secret] !== undefined)
     const made: InboundCall = {
       method: "POST",
@@ -35,14 +35,14 @@ export const simulate: Simulation = {
       headers: { "content-type": call.type, "user-agent": "simulated" },
       body: Buffer.from(call.body),
     }
-    return inbound && scheme ? proven(made, scheme, channel as Channel, now) : made
+    return inbound && scheme ? proven(made, scheme, channel, now) : made
   },
 }
 
 type Tree = { [name: string]: unknown }
 type Put = (where: Where | undefined, value: unknown) => void
 
-function write(said: Said, message: MessagePlaces, put: Put, now: Date, channel: SimulatedChannel): void {
+function write(said: Said, message: MessagePlaces, put: Put, now: Date, channel: Channel): void {
   const { text, press, media, from, place, number } = said
   for (const [where, values] of Object.entries(message.only ?? {})) put(where, valueIn(values, channel))
   put(message.id, `simulated-${number}`)
@@ -76,12 +76,12 @@ function write(said: Said, message: MessagePlaces, put: Put, now: Date, channel:
   put(fillTemplate(message.media.mime, { n: 0 }), media.mime)
 }
 
-function valueIn(values: Conditions[string], { settings }: SimulatedChannel): string | number | boolean {
+function valueIn(values: Conditions[string], { settings }: Channel): string | number | boolean {
   const [first = ""] = values
   return typeof first === "string" ? fillTemplate(first, settings) : first
 }
 
-function firstOf(where: Where | undefined, { settings }: SimulatedChannel): string | undefined {
+function firstOf(where: Where | undefined, { settings }: Channel): string | undefined {
   const first = Array.isArray(where) ? where[0] : where
   return first === undefined ? undefined : fillTemplate(first, settings)
 }

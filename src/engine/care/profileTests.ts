@@ -85,7 +85,10 @@ function tested(profile: Profile, { name, call, expect }: ProfileSample): Sample
   }
   if (wanted.reply !== undefined) return outcome(name, sentFaults(channel, wanted, call))
   const came = comesOut(channel, call, wanted)
-  if (expect === undefined) return { name, passed: false, faults: ["nothing says what must come out"], came }
+  if (expect === undefined) {
+    const { why, ...out } = came
+    return { name, passed: false, faults: [`nothing says what must come out${why ? `; ${why}` : ""}`], came: out }
+  }
   return outcome(name, inboundFaults(came, wanted))
 }
 

@@ -6,12 +6,15 @@ import type { Channel } from "../../core/channels/kind.ts"
 import type { Asked, CallProposal, Sort } from "../../core/gateway/examples/propose.ts"
 import { proposeCalls } from "../../core/gateway/examples/propose.ts"
 import { NotAnExample, readExample } from "../../core/gateway/examples/request.ts"
+import type { InboundCall } from "../../core/channels/call.ts"
+import type { DescribedCall } from "../../core/gateway/examples/openapi.ts"
+import { callsIn, exampleOf, pick, readDocument, sampleOf } from "../../core/gateway/examples/openapi.ts"
 import { inlineFrom } from "../../core/gateway/learn/answer.ts"
 import type { Further, Ours, OwnMark, Proposal } from "../../core/gateway/learn/propose.ts"
 import { propose } from "../../core/gateway/learn/propose.ts"
 import type { FieldRole } from "../../core/gateway/learn/sample.ts"
 import { echoIn, sampleIn } from "../../core/gateway/learn/sample.ts"
-import type { Sending } from "../../core/gateway/learn/write.ts"
+import type { Incoming, Sending } from "../../core/gateway/learn/write.ts"
 import { writeInto, writeProfile } from "../../core/gateway/learn/write.ts"
 import type { Profile, ProfileFault, VerifyScheme } from "../../core/gateway/profile.ts"
 import { readProfile } from "../../core/gateway/readProfile.ts"
@@ -305,11 +308,28 @@ export class Profiles {
     into?: string
     keep: boolean
   }): Promise<ExamplesView> {
-    const { calls, base, otherHosts } = examplesIn(given.examples)
+    return this.written({ ...examplesIn(given.examples), ...given })
+  }
+
+  /** Writes the profile that calls, and a sample of what comes in, make. */
+  private async written(given: {
+    calls: CallProposal[]
+    base: string
+    otherHosts: string[]
+    sample?: InboundCall
+    name: string
+    into?: string
+    keep: boolean
+  }): Promise<ExamplesView> {
+    const { calls, base, otherHosts, sample } = given
     const before = given.into === undefined ? undefined : await this.sourceOf(given.into)
     const name = given.into ?? given.name
     if (given.keep) this.refuseShipped(name)
-    const known = { name, addresses: addressesBy(undefined, calls), calls }
+    // Documents hardly ever say how calls are proven; a word in our address can always be given.
+    const proposal = sample && propose([sample], { secrets: { sharedWord: "" }, publicBase: "" })
+    const proof: VerifyScheme = proposal?.proofs[0]?.scheme ?? { scheme: "word", secret: "sharedWord", query: "word" }
+    const incoming = proposal && incomingOf(proposal, proof)
+    const known = { name, addresses: addressesBy(proposal, calls), calls, ...(incoming ? { incoming } : {}) }
     const written = before === undefined ? writeProfile(known) : writeInto(before, known)
     const unique = (list: Asked[]) =>
       list.filter((one, at) => list.findIndex((other) => other.name === one.name) === at)
@@ -320,16 +340,54 @@ export class Profiles {
       settings: unique(calls.flatMap((call) => call.settings)),
       secrets: unique(calls.flatMap((call) => call.secrets)),
       lacks: [
+        ...(proposal?.lacks ?? []),
         ...calls.flatMap((call) => call.lacks),
         ...otherHosts.map((host) => `${host} is another host than ${base}: the setting keyHosts must name it`),
       ],
-      doubts: calls.flatMap((call) => call.doubts),
+      doubts: [...(proposal?.doubts ?? []), ...calls.flatMap((call) => call.doubts)],
     }
     if ("faults" in written) return { ...view, faults: written.faults }
     if (!given.keep) return { ...view, source: written.source }
     this.refuseToMoveKeys(written.profile)
     const file = await this.keep(name, written.source, "set")
     return { ...view, source: written.source, ...(file ? { file } : {}) }
+  }
+
+  /**
+   * Lists the calls of a gateway's OpenAPI document, or writes a profile of those that are picked: of how a message is sent,
+   * and of what the gateway brings.
+   */
+  async fromOpenApi(given: {
+    document: string
+    name: string
+    send?: string
+    webhook?: string
+    more: { operation: string; as: Sort }[]
+    keep: boolean
+  }): Promise<ExamplesView & { offered: DescribedCall[] }> {
+    try {
+      const document = readDocument(given.document)
+      const offered = callsIn(document)
+      if (given.send === undefined && given.webhook === undefined)
+        return { offered, name: given.name, apiBase: "", calls: [], settings: [], secrets: [], lacks: [], doubts: [] }
+      const { send, webhook } = given
+      const examples = [
+        ...(send === undefined
+          ? []
+          : [{ ...exampleOf(document, pick(document, send, "operation")), as: "send" as const }]),
+        ...given.more.map(({ operation, as }) => ({
+          ...exampleOf(document, pick(document, operation, "operation")),
+          as,
+        })),
+      ]
+      const sample =
+        webhook === undefined ? undefined : sampleIn(sampleOf(document, pick(document, webhook, "webhook")))
+      const view = await this.written({ ...proposeCalls(examples), ...given, ...(sample ? { sample } : {}) })
+      return { ...view, offered }
+    } catch (error) {
+      if (!(error instanceof NotAnExample)) throw error
+      throw new Trouble("bad-input", error.message, error.remedy, "document")
+    }
   }
 
   private async sourceOf(name: string): Promise<string> {
@@ -420,6 +478,12 @@ function answerIn(text: string, { fields }: Proposal) {
       "answer",
     )
   return inline
+}
+
+/** What comes in, as it was proposed and nobody corrected it. */
+function incomingOf({ body, roles, own, more }: Proposal, proof: VerifyScheme): Incoming {
+  const { places, each } = relative(roles)
+  return { body, places, each, proof, own: relativeTo(each, own), more: inList(each, more) }
 }
 
 /** Whether people are numbers here, or names of the gateway's own: as examples and the sample show them. */

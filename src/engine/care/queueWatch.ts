@@ -48,8 +48,8 @@ export class QueueWatch {
       if (!waits) continue
       const { key } = known.row
       const name = `unfetched ${key} ${waits.since.getTime()}`
-      // A hundred years: what was told once of one standstill is told.
-      if (!(await takeChore(database, { name, every: 100 * 365 * 86_400, within: longest }, self))) continue
+      // Ten years: what was told once of one standstill is told.
+      if (!(await takeChore(database, { name, every: 10 * 365 * 86_400, within: longest }, self))) continue
       const remedy =
         known.row.state === "on" ? `"wobbet channel check ${key}" says why.` : `Resume the channel before that.`
       await alerts.raise(known, `The channel ${key}: ${saysUnfetched(waits, now)}. ${remedy}`)

@@ -60,6 +60,30 @@ export const profileRoutes: ApiRoute[] = [
       return made
     },
   }),
+  route("POST /profiles/from-openapi", {
+    summary: "List the calls of a gateway's OpenAPI document, and write a profile of those that are picked",
+    role: "developer",
+    body: Joi.object({
+      document: Joi.string().max(10_000_000).required().description("an OpenAPI 3 document, JSON or YAML"),
+      name: name.required(),
+      send: Joi.string().max(500).description("the operation that sends a message; all are only listed without it"),
+      webhook: Joi.string().max(500).description("the webhook that brings a message"),
+      more: Joi.array()
+        .items(Joi.object({ operation: Joi.string().max(500).required(), as: Joi.valid(...sorts).required() }))
+        .max(20)
+        .default([])
+        .description("further operations, and what they are for"),
+      keep: Joi.boolean().default(false),
+    }),
+    answers: "The document's calls; and of those that are picked what they are, and the profile they make.",
+    troubles: ["taken"],
+    handle: async ({ engine, body, by }) => {
+      const made = await engine.profiles.fromOpenApi(body)
+      if (body.keep && made.source && !made.faults)
+        await record(engine.database, by, "profile set", { name: made.name })
+      return made
+    },
+  }),
   route("POST /profiles/test", {
     summary: "Run a profile's samples: calls, and what must come out of them",
     role: "developer",
