@@ -349,6 +349,10 @@ test("a profile's samples: red ones say why, green ones pass, and what nobody wr
   const unknown = await test()
   expect([unknown.code, unknown.out.includes("nothing says what must come out")]).toEqual([1, true])
   expect(unknown.out).not.toContain("\u001b[31m")
+  writeFileSync(
+    join(folder, "samples/hi.http"),
+    `POST /in/x?word=w-12345 HTTP/1.1\n\n{"id":"1","from":"447700900407","text":"hi"}`,
+  )
   expect((await test("--write")).out).toContain("is written to hi.yaml")
   expect((await test()).out).toContain("1 passed, 0 failed")
   writeFileSync(join(folder, "samples/hi.yaml"), "messages: [{ text: bye }]\n")

@@ -20,6 +20,7 @@ import { may, VisitorContext } from "./visitor.ts"
 // What is looked at less often comes when it is asked for.
 const Access = lazy(async () => ({ default: (await import("./pages/Access.tsx")).Access }))
 const Channels = lazy(async () => ({ default: (await import("./pages/Channels.tsx")).Channels }))
+const TryCall = lazy(async () => ({ default: (await import("./pages/TryCall.tsx")).TryCall }))
 const Looks = lazy(async () => ({ default: (await import("./pages/Looks.tsx")).Looks }))
 
 /** Who is signed in decides between the sign-in and the pages. */
@@ -143,6 +144,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
               <Route path="/passages" element={<Passages />} />
               <Route path="/passages/:id" element={<PassagePage />} />
               <Route path="/channels/:key?" element={<Channels />} />
+              <Route path="/channels/:key/try" element={<TryCall />} />
               <Route path="/parked" element={<Parked />} />
               <Route path="/looks" element={<Looks />} />
               {may(visitor, "owner") ? <Route path="/access" element={<Access />} /> : null}

@@ -1,10 +1,11 @@
-import { useState } from "react"
+import { useEffect, useState } from "react"
 import type { FormEvent } from "react"
 import { shown } from "../../client/shown.ts"
-import type { ChannelShown, FieldRole, LearnedAgreement, LearningShown } from "../../client/types.ts"
+import { harRequests } from "../../client/har.ts"
+import type { ChannelShown, ExamplesShown, FieldRole, LearnedAgreement, LearningShown } from "../../client/types.ts"
 import { service } from "../service.ts"
 import { clock } from "../time.ts"
-import { Button } from "./basics.tsx"
+import { Button, Problem } from "./basics.tsx"
 import { sentence } from "./Rail.tsx"
 
 const roleWords: { [role in FieldRole]: string } = {
@@ -151,51 +152,144 @@ function Proofs({ sample }: { sample: Sample }) {
   )
 }
 
-/** Where and how an answer is posted. */
+/** Where and how an answer is posted: by an example of the gateway's documentation, or field by field. */
 function Sending({ channel }: { channel: ChannelShown }) {
+  const [example, setExample] = useState("")
+  const byHand = example.trim() === ""
   return (
     <fieldset className="grid gap-2 sm:grid-cols-2">
       <legend className="font-semibold">How it is answered</legend>
+      <div className="sm:col-span-2">
+        <label>
+          The example request of its documentation: a curl command, HTTP, or a HAR entry; keys in it are taken out
+          <textarea
+            name="example"
+            rows={4}
+            value={example}
+            onChange={(event) => setExample(event.target.value)}
+            spellCheck={false}
+            className={`${field} font-mono text-xs`}
+          />
+        </label>
+        {byHand ? null : <Example text={example} name={channel.key} />}
+      </div>
       <label>
         The gateway’s address (apiBase)
         <input
           name="apiBase"
           type="url"
-          required
+          required={byHand}
           defaultValue={typeof channel.settings.apiBase === "string" ? channel.settings.apiBase : ""}
           placeholder="https://gateway.example"
           className={field}
         />
       </label>
-      <label>
-        Where a message is posted
-        <input name="address" required defaultValue="{apiBase}/messages" className={field} />
-      </label>
-      <label>
-        What is posted, as JSON
-        <input
-          name="send"
-          required
-          defaultValue='{ "to": "{to}", "text": "{text}" }'
-          className={`${field} font-mono text-xs`}
-        />
-      </label>
-      <label>
-        As
-        <select name="body" className={field}>
-          <option value="json">JSON</option>
-          <option value="form">a form</option>
-        </select>
-      </label>
-      <label>
-        The key for sending (a bearer key)
-        <input name="key" type="password" autoComplete="off" className={field} />
-      </label>
+      {byHand ? (
+        <>
+          <label>
+            Where a message is posted
+            <input name="address" required defaultValue="{apiBase}/messages" className={field} />
+          </label>
+          <label>
+            What is posted, as JSON
+            <input
+              name="send"
+              required
+              defaultValue='{ "to": "{to}", "text": "{text}" }'
+              className={`${field} font-mono text-xs`}
+            />
+          </label>
+          <label>
+            As
+            <select name="body" className={field}>
+              <option value="json">JSON</option>
+              <option value="form">a form</option>
+            </select>
+          </label>
+          <label>
+            The key for sending (a bearer key)
+            <input name="key" type="password" autoComplete="off" className={field} />
+          </label>
+        </>
+      ) : null}
       <label>
         The profile’s name
         <input name="name" required defaultValue={channel.key} pattern="[a-z0-9][a-z0-9\-]*" className={field} />
       </label>
     </fieldset>
+  )
+}
+
+/** What an example seems to be, and the settings and secrets it asks for. */
+function Example({ text, name }: { text: string; name: string }) {
+  const [read, setRead] = useState<ExamplesShown>()
+  const [error, setError] = useState<Error>()
+  useEffect(() => {
+    let stale = false
+    const told = (found: ExamplesShown | undefined, fault: Error | undefined) => {
+      if (stale) return
+      setRead(found)
+      setError(fault)
+    }
+    const timer = setTimeout(() => {
+      service.fromRequests({ examples: [{ text: oneEntry(text) }], name }).then(
+        (found) => told(found, undefined),
+        (fault: Error) => told(undefined, fault),
+      )
+    }, 400)
+    return () => {
+      stale = true
+      clearTimeout(timer)
+    }
+  }, [text, name])
+  if (error) return <Problem error={error} />
+  if (!read) return null
+  return (
+    <div role="status" className="mt-2 grid gap-2 border-l-4 border-spruce bg-spruce-wash px-3 py-2">
+      {read.calls.map(({ sort, calling, found }) => (
+        <div key={calling.address}>
+          <p>
+            {sort}:{" "}
+            <code className="font-mono text-xs [overflow-wrap:anywhere]">
+              {calling.method} {shown(calling.address)}
+            </code>
+          </p>
+          <p className="text-xs text-quiet">{found.map((one) => shown(one)).join("; ")}</p>
+        </div>
+      ))}
+      {[...read.lacks, ...read.doubts, ...(read.faults ?? [])].map((one) => (
+        <p key={one} className="text-damson">
+          {sentence(shown(one))}
+        </p>
+      ))}
+      {read.settings.map(({ name: asked, says, example }) => (
+        <label key={asked}>
+          The setting {asked} ({shown(says)})
+          <input name={`set ${asked}`} required placeholder={example} className={field} />
+        </label>
+      ))}
+      {read.secrets.map(({ name: asked }) => (
+        <label key={asked}>
+          The secret {asked}
+          <input name={`secret ${asked}`} type="password" required autoComplete="off" className={field} />
+        </label>
+      ))}
+    </div>
+  )
+}
+
+/** Of a HAR file with one request, that request. */
+function oneEntry(text: string): string {
+  const requests = harRequests(text)
+  return requests?.length === 1 ? requests[0]!.entry : text
+}
+
+/** The fields of a form whose names begin so, by the rest of their names. */
+function begunWith(given: FormData, begin: string): { [name: string]: string } {
+  return Object.fromEntries(
+    [...given].flatMap(([name, value]) =>
+      name.startsWith(begin) && typeof value === "string" && value !== "" ? [[name.slice(begin.length), value]] : [],
+    ),
   )
 }
 
@@ -209,16 +303,21 @@ function agreementIn(given: FormData, sample: Sample, places: Places): LearnedAg
     name: text("name"),
     places,
     ...(sample.own && given.get("own") ? { own: sample.own } : {}),
-    addresses: given.get("names") ? "names" : "numbers",
+    ...(given.get("names") ? { addresses: "names" as const } : {}),
     ...(proof ? { proof: proof.scheme } : {}),
-    sending: {
-      address: text("address"),
-      body: text("body") as "json",
-      send: JSON.parse(text("send")) as object,
-      ...(text("key") ? { bearer: "apiKey" } : {}),
-    },
-    settings: text("apiBase") ? { apiBase: text("apiBase") } : {},
+    ...(text("example")
+      ? { requests: [{ text: oneEntry(text("example")) }] }
+      : {
+          sending: {
+            address: text("address"),
+            body: text("body") as "json",
+            send: JSON.parse(text("send")) as object,
+            ...(text("key") ? { bearer: "apiKey" } : {}),
+          },
+        }),
+    settings: { ...(text("apiBase") ? { apiBase: text("apiBase") } : {}), ...begunWith(given, "set ") },
     secrets: {
+      ...begunWith(given, "secret "),
       ...(text("key") ? { apiKey: text("key") } : {}),
       ...(proof && text("secret") ? { [proof.scheme.secret]: text("secret") } : {}),
     },

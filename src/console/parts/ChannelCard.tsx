@@ -1,5 +1,6 @@
 import { useState } from "react"
 import type { ReactNode } from "react"
+import { Link } from "react-router"
 import type { ChannelCheck, ChannelShown } from "../../client/types.ts"
 import { useData } from "../data.ts"
 import { problemText, service } from "../service.ts"
@@ -49,6 +50,14 @@ export function ChannelCard({ channel, again }: { channel: ChannelShown; again: 
           ) : null}
           {developer && channel.gateway ? (
             <Button onClick={() => setLearning(!learning)}>{learning ? "Close learning" : "Learn"}</Button>
+          ) : null}
+          {developer ? (
+            <Link
+              to={`/channels/${channel.key}/try`}
+              className="rounded-sm border border-edge bg-paper px-3 py-1.5 text-sm hover:border-spruce"
+            >
+              Try a call
+            </Link>
           ) : null}
           <Actions channel={channel} act={act} developer={developer} operator={operator} />
         </span>

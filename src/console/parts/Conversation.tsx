@@ -1,5 +1,6 @@
 import { shown } from "../../client/shown.ts"
 import { Link, useSearchParams } from "react-router"
+import type { ConversationView } from "../../client/types.ts"
 import { useAct, useData } from "../data.ts"
 import { useLedger } from "../ledger.ts"
 import { service } from "../service.ts"
@@ -7,6 +8,7 @@ import { useMay, useTitle } from "../visitor.ts"
 import { AnswerBox } from "./AnswerBox.tsx"
 import { Button, Copy, Empty, Json, Problem } from "./basics.tsx"
 import { Ledger } from "./Ledger.tsx"
+import { SayBox } from "./SayBox.tsx"
 import { Sure } from "./Sure.tsx"
 
 /** One conversation: what was said, what is remembered, and the box for an answer by hand. */
@@ -57,9 +59,8 @@ export function Conversation({ id, at }: { id: string; at: number | undefined })
         <AnswerBox id={id} name={name ?? id} />
       </section>
       <Remembered
-        state={view.state}
+        view={view}
         id={id}
-        answeredBy={view.answeredBy}
         again={() => {
           conversation.again()
           ledger.again()
@@ -69,19 +70,25 @@ export function Conversation({ id, at }: { id: string; at: number | undefined })
   )
 }
 
+/** Whom something is said as: the person of the conversation, or somebody made up in a group. */
+function speakerIn({ kind, address, title }: ConversationView): { from?: string; name?: string; place?: string } {
+  if (kind !== "direct") return { place: address }
+  return { from: address, ...(title ? { name: title } : {}) }
+}
+
 function Remembered({
   id,
-  state,
-  answeredBy,
+  view,
   again,
 }: {
   id: string
-  state: unknown
-  answeredBy: string
+  view: ConversationView & { state: unknown }
   again: () => void
 }) {
+  const { state, answeredBy } = view
   const { act, busy, error } = useAct()
   const operator = useMay("operator")
+  const developer = useMay("developer")
   const bot = answeredBy === "bot"
   const fields = Object.keys((state ?? {}) as object)
   return (
@@ -109,6 +116,12 @@ function Remembered({
         ) : null}
         {error ? <Problem error={error} /> : null}
       </div>
+      {developer ? (
+        <details className="mt-4 border-t border-line pt-3">
+          <summary className="min-h-6 cursor-pointer text-sm font-semibold">Try the bot here</summary>
+          <SayBox key={id} channel={view.channel} at={speakerIn(view)} />
+        </details>
+      ) : null}
     </aside>
   )
 }
