@@ -27,6 +27,9 @@ const bridgeBody = JSON.stringify({
     at: 1795467000,
   },
 })
+/** How a message is sent, as its documentation would show it. */
+const bridgeExample = `curl https://bridge.example/v1/out -H "Authorization: Bearer YOUR_API_KEY" \\
+  -H "Content-Type: application/json" -d '{"number":"447700900612","body":"Hello there"}'`
 const bridgeHeaders = {
   "content-type": "application/json",
   "x-bridge-signature": createHmac("sha256", "holm-bridge-secret").update(bridgeBody).digest("hex"),
@@ -45,6 +48,7 @@ const pages = {
   channels: "/channels",
   "channel-check": "/channels/quay-whatsapp",
   "channel-learn": "/channels/holm-bridge",
+  "channel-try": "/channels/quay-telegram/try",
   parked: "/parked",
   looks: "/looks",
   access: "/access",
@@ -90,7 +94,13 @@ try {
       await page.waitForTimeout(600)
       await fetch(`${base}/in/holm-bridge`, { method: "POST", headers: bridgeHeaders, body: bridgeBody })
       await page.getByText("How it is answered").waitFor()
+      await page.getByLabel(/example request/).fill(bridgeExample)
+      await page.getByText("The secret apiKey").waitFor()
       await page.waitForTimeout(400)
+    }
+    if (name === "channel-try") {
+      await page.getByRole("button", { name: "Call it" }).click()
+      await page.waitForTimeout(600)
     }
     await page.screenshot({ path: join(folder, `${name}.png`) })
     console.log(`${name}.png`)

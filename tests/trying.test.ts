@@ -54,12 +54,19 @@ const channels: [string, string, { [name: string]: string }, { [name: string]: s
     { apiKey: "json-key-1", signingSecret: "js-secret-1" },
   ],
   ["custom", "say-beacon", { apiBase: nowhere, profile: "xml-hash" }, { sharedWord: "beacon-word-1" }],
+  ["custom", "say-inline", { apiBase: nowhere, profile: "inside" }, { word: "inline-word-1" }],
   ["custom", "say-queue", { apiBase: nowhere, profile: "a-queue" }, { key: "queue-key-1" }],
   ["custom", "say-field", { apiBase: nowhere, profile: "a-field" }, { word: "field-word-1" }],
   ["custom", "say-clock", { apiBase: nowhere, profile: "a-clock" }, { key: "clock-key-1" }],
 ]
 
 const profiles = [
+  `profile: inside
+title: x
+addresses: names
+secrets: { word: { says: w } }
+inbound: { body: json, verify: [{ scheme: word, secret: word, header: x-word }], message: { id: /id, from: /from, text: /text } }
+inline: { within: 3, body: text, text: "{text}" }`,
   `profile: xml-hash
 title: x
 addresses: names

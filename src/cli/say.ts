@@ -63,7 +63,7 @@ Examples:
   wobbet say quay-telegram --press book:yes
 
 The call is signed with the channel's own secrets, taken in at its inlet and marked as simulated. Replies are captured:
-nothing leaves, unless the channel's provider is a stand-in on this machine, or you say --really.`,
+nothing leaves, unless you say --really, or --from names somebody a stand-in on this machine plays.`,
     )
     .action(say)
 }
@@ -80,10 +80,11 @@ async function say(channel: string, words: string[], options: Options): Promise<
   print(`${rail(passage.stops)}  ${word(passage.stops)}`)
   const replies = passage.paths.flatMap((path) => path.replies)
   for (const { message } of replies) print(`← ${inLine(message.text, 600)}`)
-  const why = passage.stops.find((stop) => stop.state === "stopped")?.why
-  if (why) {
-    process.exitCode = 1
-    print(colors.red(inLine(why, 300)))
+  const stopped = passage.stops.find((stop) => stop.state === "stopped")
+  if (stopped) {
+    // That no route is met is an answer, too.
+    if (stopped.stop !== "routed") process.exitCode = 1
+    print(colors.red(inLine(stopped.why ?? stopped.stop, 300)))
   } else if (replies.length === 0) print(colors.dim("Nothing was answered."))
   print(
     "",

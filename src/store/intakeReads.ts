@@ -156,6 +156,9 @@ function refused(database: Database, { channel, limit }: IntakeFilter): Way<Summ
 /** Above every intake's id. */
 const above = "itk_~"
 
+/** What was said here to try a bot, and what was fetched of the past, says nothing of whether calls come. */
+const cameByItself = "via NOT IN ('say', 'history')"
+
 /** When a channel last had a genuine and a refused call. */
 export async function lastCalls(database: Database, channel: string): Promise<{ genuine?: Date; refused?: Date }> {
   const last = async (genuine: boolean) =>
@@ -163,7 +166,7 @@ export async function lastCalls(database: Database, channel: string): Promise<{ 
       await hotRows<{ at: Date }>(
         database,
         // Literally: a parameter hides the index of what was refused (543 ms instead of 5).
-        `SELECT received_at AS at FROM intakes WHERE channel = ? AND ${genuine ? "" : "NOT"} genuine ORDER BY id DESC LIMIT 1`,
+        `SELECT received_at AS at FROM intakes WHERE channel = ? AND ${genuine ? "" : "NOT"} genuine AND ${cameByItself} ORDER BY id DESC LIMIT 1`,
         [channel],
       )
     )[0]?.at
@@ -178,7 +181,7 @@ export async function callsSince(
 ): Promise<{ via: string; at: Date; refused: number } | undefined> {
   const [last] = await hotRows<{ id: string; via: string; at: Date }>(
     database,
-    "SELECT id, via, received_at AS at FROM intakes WHERE channel = ? AND genuine ORDER BY id DESC LIMIT 1",
+    `SELECT id, via, received_at AS at FROM intakes WHERE channel = ? AND genuine AND ${cameByItself} ORDER BY id DESC LIMIT 1`,
     [channel],
   )
   if (!last) return undefined

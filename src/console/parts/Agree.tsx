@@ -62,6 +62,7 @@ export function Agree({
           <code className="font-mono text-xs">{shown(sample.own.where)}</code> is {sample.own.values.join(" or ")}
         </label>
       ) : null}
+      <AlsoFound more={sample.more} />
       <Proofs sample={sample} />
       <Sending channel={channel} />
       <label className="flex gap-2">
@@ -75,6 +76,17 @@ export function Agree({
       </div>
     </form>
   )
+}
+
+/** What the samples tell beside sender and text; it goes into the profile with them. */
+function AlsoFound({ more }: { more: Sample["more"] }) {
+  const found = [
+    more.status && "reports of delivery",
+    more.state && "the account’s state",
+    more.handshake && "a check of the address",
+    ...Object.keys(more.message ?? {}),
+  ].filter(Boolean)
+  return found.length === 0 ? null : <p>● Also found: {found.join(", ")}</p>
 }
 
 /** The fields of the call, and what each is taken as. */
@@ -180,7 +192,7 @@ function Sending({ channel }: { channel: ChannelShown }) {
           type="url"
           required={byHand}
           defaultValue={typeof channel.settings.apiBase === "string" ? channel.settings.apiBase : ""}
-          placeholder="https://gateway.example"
+          placeholder={byHand ? "https://gateway.example" : "as in the example"}
           className={field}
         />
       </label>

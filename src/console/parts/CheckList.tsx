@@ -73,8 +73,14 @@ export function ByHand({ values, channel }: { values: HandValue[]; channel?: str
               )}
             </dt>
             <dd className="m-0 flex items-center gap-2">
-              <code className="min-w-0 font-mono text-xs [overflow-wrap:anywhere]">{value}</code>
-              {value.startsWith("the secret ") ? null : <Copy text={value} what={field} />}
+              {isCopied(value) ? (
+                <>
+                  <code className="min-w-0 font-mono text-xs [overflow-wrap:anywhere]">{value}</code>
+                  <Copy text={value} what={field} />
+                </>
+              ) : (
+                value
+              )}
             </dd>
           </div>
         ))}
@@ -82,6 +88,11 @@ export function ByHand({ values, channel }: { values: HandValue[]; channel?: str
       {hidden && channel ? <WholeAddress channel={channel} /> : null}
     </>
   )
+}
+
+/** Addresses and lists of names are copied; switches and advice are read. */
+function isCopied(value: string): boolean {
+  return /^https?:\/\/|^[\w.:]+(, [\w.:]+)+$/.test(value)
 }
 
 /** The address with the word in it stands nowhere else, and is shown once. */

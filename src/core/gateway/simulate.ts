@@ -11,7 +11,7 @@ import { writeXml } from "./xml.ts"
 
 /** A gateway's call, written back from where its profile reads it. */
 export const simulate: Simulation = {
-  person: "+447700900001",
+  person: "+447700900998",
   call(said, channel, now) {
     const { inbound } = profileOf(channel)
     if (!inbound) return unsigned("json", "")

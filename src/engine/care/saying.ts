@@ -28,7 +28,7 @@ export interface SaidView {
   passage: string
   /** What the inlet answered, which for some gateways holds the reply. */
   answered: { status: number; body?: string }
-  /** Whether replies are captured instead of sent. */
+  /** Whether replies are captured: nothing leaves. */
   captured: boolean
   from: { address: string; name: string }
 }
@@ -64,10 +64,14 @@ export async function say(
     given.payload === undefined
       ? kind.simulate.call(await saidOf(parts.database, given, from), channel, now)
       : bodyOf(given.payload)
-  const captured = !given.really && !isStandin(String(channel.settings.apiBase ?? ""))
+  // A stand-in knows the people it plays, and nobody who was made up just now.
+  const played = given.from !== undefined && isStandin(String(channel.settings.apiBase ?? ""))
+  const captured = !given.really && !played
   const id = newId("itk")
   const said = { captured, ...(given.payload === undefined ? { name: from.name } : {}) }
   const answer = await parts.inlet.receive(row.key, kind.simulate.sign(call, channel, now), now, { id, said })
+  // Whoever said it has the answer, if one came inside the call.
+  answer.written?.(true)
   if (answer.status === 401 || answer.status === 403)
     throw new Trouble(
       "bad-input",

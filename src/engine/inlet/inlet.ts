@@ -455,6 +455,7 @@ function simulated(parsed: Parsed, { captured, name }: NonNullable<Origin["said"
       message: {
         ...message,
         ...(message.from && name !== undefined ? { from: { name, ...message.from } } : {}),
+        ...(message.place.kind === "direct" && name !== undefined ? { place: { ...message.place, title: name } } : {}),
         simulated: captured ? ("captured" as const) : ("sent" as const),
       },
     })),

@@ -361,7 +361,8 @@ export class Sender {
     const known = channels.get(begun.channel)
     const call = begun.calls[begun.call]!
     const inline = call.inline && known && (await answerInline(heldCalls, call.inline, known, begun))
-    if (inline) return this.conclude(begun, inline, undefined, "answer in the call")
+    const inCall = call.captured ? "captured" : "answer in the call"
+    if (inline) return this.conclude(begun, inline, undefined, inCall)
     if (call.captured) return this.conclude(begun, { outcome: "accepted" }, undefined, "captured")
     const began = performance.now()
     const answer = await this.counted(begun.channel, async () =>

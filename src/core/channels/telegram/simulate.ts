@@ -3,7 +3,7 @@ import { atInlet, seconds, unsigned } from "../simulate.ts"
 
 /** Updates as the Bot API's documentation shows them. */
 export const simulate: Simulation = {
-  person: "7700900001",
+  person: "7700900998",
   call(said, _channel, now) {
     const from = { id: numberOf(said.from.address), is_bot: false, first_name: said.from.name, language_code: "en" }
     const chat = chatOf(said)
@@ -53,5 +53,5 @@ function contentOf({ text, media }: Said): object {
 
 /** Ids are numbers here; what is none stands for one. */
 function numberOf(address: string): number {
-  return /^-?\d{1,15}$/.test(address) ? Number(address) : 7_700_900_001
+  return /^-?\d{1,15}$/.test(address) ? Number(address) : 7_700_900_998
 }

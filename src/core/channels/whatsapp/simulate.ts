@@ -3,7 +3,7 @@ import { hubSigned, seconds, unsigned } from "../simulate.ts"
 
 /** Calls as the Cloud API's documentation shows them. */
 export const simulate: Simulation = {
-  person: "447700900001",
+  person: "447700900998",
   call(said, { settings }, now) {
     const from = said.from.address.replace(/^\+/, "")
     const message = { from, id: `wamid.simulated${said.number}`, timestamp: String(seconds(now)), ...contentOf(said) }
