@@ -95,7 +95,7 @@ try {
       await fetch(`${base}/in/holm-bridge`, { method: "POST", headers: bridgeHeaders, body: bridgeBody })
       await page.getByText("How it is answered").waitFor()
       await page.getByLabel(/example request/).fill(bridgeExample)
-      await page.getByText("The secret apiKey").waitFor()
+      await page.getByLabel("The secret apiKey").waitFor()
       await page.waitForTimeout(400)
     }
     if (name === "channel-try") {

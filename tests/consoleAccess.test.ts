@@ -74,7 +74,12 @@ beforeAll(async () => {
     },
     { name: "a new channel", path: "/channels", shows: "The bot's token", first: press("Add a channel") },
     { name: "learning", path: "/channels/island", shows: "How it is answered" },
-    { name: "try a call", path: `/channels/${stage.key}/try`, shows: "The request, its keys unseen", first: press("Call it") },
+    {
+      name: "try a call",
+      path: `/channels/${stage.key}/try`,
+      shows: "The request, its keys unseen",
+      first: press("Call it"),
+    },
     { name: "parked", path: "/parked", shows: "The handler" },
     { name: "dropping", path: "/parked", shows: "It is never answered", first: press("Drop") },
     { name: "how it looks", path: "/looks", shows: "What each kind can show" },

@@ -308,7 +308,7 @@ function secret({ out }: Draft, key: string, named: string | undefined): string 
   const known = out.secrets.find((one) => one.name === name)
   if (!known) {
     out.secrets.push({ name, says: `${key}: the key for its calls` })
-    out.found.push(`${key} is the secret ${name}`)
+    out.found.push(key === name ? `${key} is a secret` : `${key} is the secret ${name}`)
   }
   return `{${name}}`
 }
