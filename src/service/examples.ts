@@ -9,13 +9,46 @@ export const examples: { [name in Operation]?: object } = {
     secrets: { token: "7700900001:made-up-token" },
   },
   "PATCH /channels/{key}": { settings: { perSecond: 20, answerWithin: null } },
+  "POST /channels/{key}/call": {
+    method: "POST",
+    path: "messages",
+    fields: { to: "447700900123", text: "Boarding at gate 2." },
+    really: true,
+  },
+  "POST /channels/{key}/say": { from: "447700900123", text: "next crossing to Holm Island" },
   "POST /channels/{key}/learn": { minutes: 10 },
+  "POST /channels/{key}/learn/samples": {
+    samples: ['POST /in/harbour HTTP/1.1\n\n{"payload":{"who":"447700900123","said":"next crossing?","uid":"a-1"}}'],
+  },
   "POST /channels/{key}/learn/agree": {
     name: "harbour-gateway",
     places: { from: "/payload/who", text: "/payload/said", id: "/payload/uid" },
     sending: { address: "{apiBase}/messages", body: "json", send: { to: "{to}", text: "{text}" }, bearer: "apiKey" },
   },
   "POST /profiles": { source: "profile: harbour-gateway\ntitle: Harbour Gateway\n", keep: false },
+  "POST /profiles/from-request": {
+    name: "harbour-gateway",
+    examples: [
+      {
+        text: 'curl https://harbour.example/v1/messages -H \'X-Api-Key: made-up\' -d \'{"to":"447700900123","text":"Hello"}\'',
+        as: "send",
+      },
+    ],
+  },
+  "POST /profiles/from-openapi": {
+    name: "harbour-gateway",
+    document: "openapi: 3.1.0\ninfo: { title: Harbour Gateway, version: '1' }\npaths: {}\n",
+  },
+  "POST /profiles/test": {
+    source: "profile: harbour-gateway\ntitle: Harbour Gateway\n",
+    samples: [
+      {
+        name: "a-text",
+        call: 'POST /in/harbour HTTP/1.1\n\n{"who":"447700900123","said":"Hello"}',
+        expect: "messages:\n  - text: Hello\n",
+      },
+    ],
+  },
   "POST /bring/{key}/calls": { wait: 20 },
   "POST /bring/{key}/answers": { id: "itk_01k0000000000000000000000a", status: 200, body: "" },
   "POST /bring/{key}/in": {

@@ -72,7 +72,7 @@ export function SayBox({
             <input
               type="file"
               onChange={(event) => setFile(event.target.files?.[0])}
-              className="block min-h-8 w-full text-sm"
+              className={`${field} block w-full`}
             />
           </label>
         </div>

@@ -248,7 +248,7 @@ export class ChannelCare {
     }
     this.parts.poller()?.troubles.delete(key)
     await this.changed()
-    const compared = await this.compareAddress(key)
+    const compared = await this.compareAddress(this.known(key))
     const presence = await comparePresence(this.parts.database, known, true)
     const history = await this.fetchHistory(known)
     return { ...compared, ...(presence ? { account: presence } : {}), ...(history ? { history } : {}) }
@@ -265,15 +265,15 @@ export class ChannelCare {
 
   /** What the provider has on record, against what this channel and its bot want. */
   async compare(key: string): Promise<ChannelComparison> {
+    const known = this.known(key)
     const [compared, account] = await Promise.all([
-      this.compareAddress(key),
-      comparePresence(this.parts.database, this.known(key), false),
+      this.compareAddress(known),
+      comparePresence(this.parts.database, known, false),
     ])
     return account ? { ...compared, account } : compared
   }
 
-  private async compareAddress(key: string): Promise<ChannelComparison> {
-    const { row, channel } = this.known(key)
+  private async compareAddress({ row, channel }: KnownChannel): Promise<ChannelComparison> {
     const { account } = kindNamed(row.kind)
     const inlet = this.inletOf(row)
     const hand = account.byHand?.(channel, inlet) ?? []
