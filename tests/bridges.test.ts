@@ -222,8 +222,8 @@ test("other fields of a call reach conditions, texts and handlers", async () => 
   const bot = {
     "bot.yaml": `bot: fields-bot
 routes:
-  - { name: spring, meets: { fields: { campaign: [spring, easter], sim: 2 } }, handler: { text: "Spring offer on {{message.fields.sim}}" } }
-  - { name: others, meets: { event: text }, handler: rest }
+  - { name: spring, when: { fields: { campaign: [spring, easter], sim: 2 } }, handler: { text: "Spring offer on {{message.fields.sim}}" } }
+  - { name: others, when: { event: text }, handler: rest }
 `,
     "handlers/rest.ts":
       'import { handler } from "wobbet"\nexport default handler(({ message }) => `rest ${JSON.stringify(message.fields ?? {})}`)\n',

@@ -1,5 +1,7 @@
+import { readFileSync } from "node:fs"
 import { createServer } from "node:http"
 import type { AddressInfo } from "node:net"
+import { join } from "node:path"
 import type { Service, Standin } from "./support/harness.ts"
 import {
   endAll,
@@ -157,16 +159,48 @@ test("what is parked is listed with its reason, retried and dropped", async () =
 test("explains for each route why it did or did not match", async () => {
   const { out } = await wobbet("bot", "explain", "say hello world", "--channel", stage.key)
   expect(out).toMatch(/○ count +the phrase "count" begins with "count", the text with "say"/)
-  expect(out).toMatch(/● echo +the phrase "say \{words\}" \{"words":"hello world"\}/)
+  expect(out).toMatch(/● echo +the phrase "say \$text\{words\}" \{"words":"hello world"\}/)
   expect(out).toContain("→ route echo, handler echo")
   expect((await wobbet("bot", "explain", "/hello x")).out).toContain("→ route greet, handler text")
   expect((await wobbet("bot", "explain", "hm")).out).toContain("→ unrouted")
+  const sail = await wobbet(
+    "bot",
+    "explain",
+    "sail to holm iland tomorrow at half past two",
+    "--at",
+    "2026-05-03T23:30",
+  )
+  expect(sail.out).toContain('{"day":"2026-05-04T02:30","place":"Holm Island"}')
+  expect(sail.out).toContain('"iland" is read as "island"')
+  expect(await wobbet("bot", "explain", "hm", "--at", "someday")).toMatchObject({ code: 1 })
+})
+
+test("rewrites a bot.yaml of the earlier form in place, and says what it changed", async () => {
+  const before = 'bot: x # ours\nroutes:\n  - name: a\n    meets: { phrase: "to {place}" }\n    handler: { text: hi }\n'
+  const folder = tempFolder({ "bot.yaml": before })
+  expect(await wobbet("bot", "check", folder)).toMatchObject({
+    code: 1,
+    out: expect.stringContaining('Write "when". "wobbet bot check <folder> --rewrite" changes the file.') as unknown,
+  })
+  const { code, out } = await wobbet("bot", "check", folder, "--rewrite")
+  expect([code, out]).toEqual([
+    0,
+    expect.stringMatching(/Changed 1 line of bot.yaml:\n +when: \{ phrase: "to \$text\{place\}" \}\n\n● x is valid/),
+  ])
+  expect(readFileSync(join(folder, "bot.yaml"), "utf8")).toBe(
+    before.replace("meets", "when").replace("{place}", "$text{place}"),
+  )
+  expect((await wobbet("bot", "check", folder, "--rewrite")).out).toContain(
+    "Nothing in bot.yaml is of an earlier form.",
+  )
+  expect((await wobbet("bot", "check", "--rewrite")).err).toContain("--rewrite needs the folder")
+  expect((await wobbet("bot", "check", tempFolder(), "--rewrite")).err).toContain("There is no bot.yaml in")
 })
 
 test("checks a folder and names file, line and remedy", async () => {
   expect((await wobbet("bot", "check")).out).toMatch(/quay is valid: \d+ routes/)
   const broken = tempFolder({
-    "bot.yaml": "bot: x\nroutes:\n  - name: a\n    meets: { comand: hi }\n    handler: hi\n",
+    "bot.yaml": "bot: x\nroutes:\n  - name: a\n    when: { comand: hi }\n    handler: hi\n",
     "handlers/hi.ts": "export default 1 +",
   })
   const { code, out } = await wobbet("bot", "check", broken)
@@ -178,8 +212,8 @@ test("checks a folder and names file, line and remedy", async () => {
 test("a bot folder is checked without a service, types, places of texts and slots among it", async () => {
   const away = { ...service.env, WOBBET_URL: "http://127.0.0.1:9", WOBBET_HOME: tempFolder() }
   const routes = [
-    `{ name: hi, meets: { phrase: "hi {who}" }, handler: { text: "Hello {{slots.whom}} {{contact.nmae}}" } }`,
-    `{ name: typed, meets: { phrase: "say {what}" }, handler: typed }`,
+    `{ name: hi, when: { phrase: "hi $text{who}" }, handler: { text: "Hello {{slots.whom}} {{contact.nmae}}" } }`,
+    `{ name: typed, when: { phrase: "say $text{what}" }, handler: typed }`,
   ]
   const handler = `import { handler, text } from "wobbet"
 import { upper } from "./words/upper"

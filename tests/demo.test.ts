@@ -8,7 +8,7 @@ afterAll(endAll)
 /** A port with room for a whole demo from it on, below those that the system gives to whoever asks for any. */
 async function baseFor(): Promise<number> {
   for (;;) {
-    const base = 12_000 + Math.floor(Math.random() * 18_000)
+    const base = 20_000 + Math.floor(Math.random() * 12_000)
     const ports = [base, ...Array.from({ length: 8 }, (_none, at) => base + 110 + at)]
     if ((await Promise.all(ports.map(isFree))).every(Boolean)) return base
   }
@@ -58,7 +58,8 @@ test("a second demo runs beside the first, with all its ports and data of its ow
     }
     const places = items.flatMap(({ settings }) => settings.apiBase ?? [])
     expect(places.length).toBeGreaterThan(5)
-    expect(places.every((address) => new URL(address).port.startsWith(String(base + 110).slice(0, -2)))).toBe(true)
+    const ports = places.map((address) => Number(new URL(address).port) - base)
+    expect(ports.filter((port) => port < 110 || port > 117)).toEqual([])
   }
   // Beside a running demo its ports are found taken before anything else is done, and the process ends.
   const third = await run(["demo", "--port-base", String(one)], { WOBBET_HOME: join(tempFolder(), "new") }, program)

@@ -9,12 +9,12 @@ const bot = {
   "bot.yaml": `
 bot: quay
 routes:
-  - { name: ask, meets: { phrase: "boat" }, handler: { text: "Which boat?", choices: [ { id: "boat:morning", label: "Morning boat" }, { id: "boat:noon", label: "Noon boat" }, { id: "boat:evening", label: "Evening boat" } ] } }
-  - { name: chosen, meets: { choice: "boat:*" }, handler: chosen }
-  - { name: greet, meets: { command: start }, handler: { text: "Hello {{contact.name}}" } }
-  - { name: card, meets: { phrase: "card" }, handler: card }
-  - { name: long, meets: { phrase: "long" }, handler: long }
-  - { name: photo, meets: { media: image }, handler: { text: "A fine photo, {{contact.name}}." } }
+  - { name: ask, when: { phrase: "boat" }, handler: { text: "Which boat?", choices: [ { id: "boat:morning", label: "Morning boat" }, { id: "boat:noon", label: "Noon boat" }, { id: "boat:evening", label: "Evening boat" } ] } }
+  - { name: chosen, when: { choice: "boat:*" }, handler: chosen }
+  - { name: greet, when: { command: start }, handler: { text: "Hello {{contact.name}}" } }
+  - { name: card, when: { phrase: "card" }, handler: card }
+  - { name: long, when: { phrase: "long" }, handler: long }
+  - { name: photo, when: { media: image }, handler: { text: "A fine photo, {{contact.name}}." } }
 unrouted: { text: "You said {{message.text}}" }
 `,
   "handlers/chosen.ts": `import { handler } from "wobbet"

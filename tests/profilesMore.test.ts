@@ -28,7 +28,7 @@ beforeAll(async () => {
       ...quayBot,
       "bot.yaml": quayBot["bot.yaml"]!.replace(
         "routes:\n",
-        "routes:\n  - { name: along, meets: { phrase: along }, handler: along }\n",
+        "routes:\n  - { name: along, when: { phrase: along }, handler: along }\n",
       ),
       "handlers/along.ts": `import { extra, handler, text } from "wobbet"
 export default handler(() => ({ replies: [extra(text("with it"), { simCard: "2", nothing: "x" })] }))`,

@@ -22,13 +22,13 @@ bot: quay
 gather: 300ms
 deadline: 60s
 routes:
-  - { name: approvals, meets: { event: template-status }, handler: approvals }
-  - { name: taken back, meets: { event: deleted }, handler: { text: "You took something back." } }
-  - { name: form, meets: { event: form }, handler: form }
-  - { name: boat, meets: { phrase: "boat" }, handler: { text: "14:20" } }
-  - { name: silent, meets: { phrase: "thanks" }, handler: silent }
-  - { name: slow, meets: { phrase: "slowly" }, handler: slow }
-  - { name: throws, meets: { phrase: "throw" }, handler: throws }
+  - { name: approvals, when: { event: template-status }, handler: approvals }
+  - { name: taken back, when: { event: deleted }, handler: { text: "You took something back." } }
+  - { name: form, when: { event: form }, handler: form }
+  - { name: boat, when: { phrase: "boat" }, handler: { text: "14:20" } }
+  - { name: silent, when: { phrase: "thanks" }, handler: silent }
+  - { name: slow, when: { phrase: "slowly" }, handler: slow }
+  - { name: throws, when: { phrase: "throw" }, handler: throws }
 unrouted: { text: "Nobody knows." }
 `,
   "handlers/approvals.ts": `export default ({ message }) => ({ replies: [], state: { told: message.text } })`,

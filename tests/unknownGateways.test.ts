@@ -14,7 +14,7 @@ import { quayBot } from "./support/quayBot.ts"
  */
 let service: Service
 beforeAll(async () => {
-  const fields = `routes:\n  - { name: fields, meets: { fields: { campaign: spring } }, handler: { text: "spring it is" } }\n`
+  const fields = `routes:\n  - { name: fields, when: { fields: { campaign: spring } }, handler: { text: "spring it is" } }\n`
   service = await startService({
     bot: tempFolder({ ...quayBot, "bot.yaml": quayBot["bot.yaml"]!.replace("routes:\n", fields) }),
   })

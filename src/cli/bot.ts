@@ -14,8 +14,10 @@ export function botCommands(program: Command): void {
     .command("check")
     .description("check a bot folder, types and all; without one, the folder the service follows")
     .argument("[folder]")
+    .option("--rewrite", "first write what is of an earlier form in bot.yaml anew")
     .option("--json", "for programs")
-    .action(async (folder: string | undefined, options: { json?: boolean }) => {
+    .action(async (folder: string | undefined, options: { json?: boolean; rewrite?: boolean }) => {
+      if (options.rewrite) await rewriteHere(folder, options)
       const checked = folder === undefined ? await connect().checkBot() : await checkHere(resolve(folder))
       if (checked.faults.length > 0) process.exitCode = 1
       if (asJson(options, checked)) return
@@ -36,11 +38,12 @@ export function botCommands(program: Command): void {
     .option("--choice <id>", "explain a press of this choice instead")
     .option("--state <json>", "with this state")
     .option("--place <kind>", "direct, group or broadcast", "direct")
+    .option("--at <time>", "as if it were said at this time, such as 2026-11-27T18:30")
     .option("--json", "for programs")
     .action(
       async (
         text: string,
-        options: { channel?: string; choice?: string; state?: string; place: string; json?: boolean },
+        options: { channel?: string; choice?: string; state?: string; place: string; at?: string; json?: boolean },
       ) => {
         const found = await connect().explain({
           text,
@@ -48,6 +51,7 @@ export function botCommands(program: Command): void {
           ...(options.channel ? { channel: options.channel } : {}),
           ...(options.choice ? { choice: options.choice } : {}),
           ...(options.state ? { state: readState(options.state) } : {}),
+          ...(options.at ? { at: options.at } : {}),
         })
         if (asJson(options, found)) return
         let decided = false
@@ -69,6 +73,19 @@ export function botCommands(program: Command): void {
         else print("", "→ passed over: nobody said it, and no route names its event")
       },
     )
+}
+
+/** Changes the file in place; comments and layout stay. */
+async function rewriteHere(folder: string | undefined, options: { json?: boolean }): Promise<void> {
+  if (folder === undefined)
+    throw new CommandFault("--rewrite needs the folder.", "Run: wobbet bot check <folder> --rewrite")
+  const { rewriteBotFile } = await import("../service/botCheck.ts")
+  const lines = rewriteBotFile(resolve(folder))
+  if (lines === undefined)
+    throw new CommandFault(`There is no bot.yaml in ${resolve(folder)}.`, "Name a folder with a bot.yaml in it.")
+  if (options.json) return
+  if (lines.length === 0) print("Nothing in bot.yaml is of an earlier form.", "")
+  else print(`Changed ${counted(lines.length, "line")} of bot.yaml:`, ...lines.map((line) => `  ${line}`), "")
 }
 
 /** In this process: no service is needed, and none is held up by it. */

@@ -156,7 +156,14 @@ export interface Api {
   "GET /bot": { answer: BotView }
   "POST /bot/check": { body: { folder?: string }; answer: BotView & { routes?: string[] } }
   "POST /bot/explain": {
-    body: { text: string; channel?: string; choice?: string; state: Fields; place: "direct" | "group" | "broadcast" }
+    body: {
+      text: string
+      channel?: string
+      choice?: string
+      state: Fields
+      place: "direct" | "group" | "broadcast"
+      at?: Date
+    }
     answer: Explanation
   }
   "GET /session": { answer: SessionView }

@@ -160,7 +160,7 @@ export class Client {
 
   bot = () => this.ask("GET /bot")
   checkBot = (folder?: string) => this.ask("POST /bot/check", { body: folder ? { folder } : {} })
-  explain = (body: { text: string; channel?: string; choice?: string; state?: object; place?: string }) =>
+  explain = (body: { text: string; channel?: string; choice?: string; state?: object; place?: string; at?: string }) =>
     this.ask("POST /bot/explain", { body })
 
   session = () => this.ask("GET /session")

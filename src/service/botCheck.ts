@@ -1,4 +1,7 @@
+import { existsSync, readFileSync, writeFileSync } from "node:fs"
+import { join } from "node:path"
 import type { BotView } from "../client/types.ts"
+import { rewriteBot } from "../core/routing/rewrite.ts"
 import { readBotFolder } from "../engine/handlers/botFolder.ts"
 import { typeFaults } from "../engine/handlers/typeCheck.ts"
 
@@ -21,4 +24,19 @@ export async function checkBotFolder(
   if ("faults" in reading || faults.length > 0) return { folder, faults }
   const { bot, id } = reading.ready
   return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults }
+}
+
+/**
+ * Writes what is of an earlier form in a folder's `bot.yaml` anew. Gives the lines that changed, as they are now;
+ * undefined where there is no such file.
+ */
+export function rewriteBotFile(folder: string): string[] | undefined {
+  const file = join(folder, "bot.yaml")
+  if (!existsSync(file)) return undefined
+  const before = readFileSync(file, "utf8")
+  const after = rewriteBot(before)
+  if (after === undefined) return []
+  writeFileSync(file, after)
+  const lines = before.split("\n")
+  return after.split("\n").flatMap((line, at) => (line === lines[at] ? [] : [line.trim()]))
 }

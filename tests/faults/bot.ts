@@ -5,12 +5,12 @@ bot: campaign
 deadline: 3s
 turnsPerMinute: 1000
 routes:
-  - { name: tally, meets: { phrase: "tally {k as integer}" }, handler: tally }
-  - { name: throws, meets: { phrase: "throw" }, handler: throws }
-  - { name: waits, meets: { phrase: "wait for ever" }, handler: waits }
-  - { name: spins, meets: { phrase: "spin" }, handler: spins }
-  - { name: hogs, meets: { phrase: "hog" }, handler: hogs }
-  - { name: slow, meets: { phrase: "slow" }, handler: slow }
+  - { name: tally, when: { phrase: "tally $integer{k}" }, handler: tally }
+  - { name: throws, when: { phrase: "throw" }, handler: throws }
+  - { name: waits, when: { phrase: "wait for ever" }, handler: waits }
+  - { name: spins, when: { phrase: "spin" }, handler: spins }
+  - { name: hogs, when: { phrase: "hog" }, handler: hogs }
+  - { name: slow, when: { phrase: "slow" }, handler: slow }
 unrouted: { text: "What did you say?" }
 `,
   // How many turns this conversation has had, beside the number that came with the message: they stay the same only if

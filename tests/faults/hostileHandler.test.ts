@@ -73,7 +73,7 @@ const spy = (home: string, port: number) => `
 `
 
 const bot = (home: string, port: number) => ({
-  "bot.yaml": "bot: spy\nroutes:\n  - name: spy\n    meets: { phrase: report }\n    handler: spy\n",
+  "bot.yaml": "bot: spy\nroutes:\n  - name: spy\n    when: { phrase: report }\n    handler: spy\n",
   "handlers/spy.ts": spy(home, port),
 })
 
@@ -181,7 +181,7 @@ const isOpen = root
 test("a stuck handler's host ends with a service that is killed", async () => {
   const service = await startService({
     bot: tempFolder({
-      "bot.yaml": "bot: stuck\nroutes:\n  - name: stuck\n    meets: { phrase: hang }\n    handler: stuck\n",
+      "bot.yaml": "bot: stuck\nroutes:\n  - name: stuck\n    when: { phrase: hang }\n    handler: stuck\n",
       "handlers/stuck.ts": "export default () => { for (;;); }",
     }),
   })

@@ -79,15 +79,15 @@ describe("a reply", () => {
 
 test.each(Object.entries(worstTexts))("256 kB of %s are routed", (_name, make) => {
   const meets = [
-    { phrase: "[when is] [the] next crossing [to {place}]" },
-    { phrase: "book {seats as integer} seats {words}" },
+    { phrase: "[when is] [the] next crossing [to $text{place}]" },
+    { phrase: "book $integer{seats} seats $text{words}" },
     { any: [{ phrase: "next" }, { phrase: "[next] [next] boat" }] },
   ]
-  const routes = meets.map((one, n) => ({ name: `route ${n}`, meets: one, handler: "answer" }))
+  const routes = meets.map((one, n) => ({ name: `route ${n}`, when: one, handler: "answer" }))
   const read = readBot(JSON.stringify({ bot: "quay", routes }), "bot.yaml", { files: new Set(["answer"]), kinds: {} })
   if ("faults" in read) throw new Error(JSON.stringify(read.faults))
   const message = { event: "text" as const, place: { address: "1", kind: "direct" as const }, text: make(usual / 16) }
-  const situation = { message, channel: { key: "quay", kind: "telegram" }, state: {} }
+  const situation = { message, channel: { key: "quay", kind: "telegram" }, state: {}, now: "2026-11-27T16:00:00Z" }
   expect(new RouteTable(read.bot).decide(situation)).toBeDefined()
 })
 

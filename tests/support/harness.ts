@@ -167,14 +167,21 @@ export async function query<Row = { [column: string]: unknown }>(database: strin
   }
 }
 
+/** The ports below those that the system gives to calls that go out: those of each worker apart. */
+const ports = { from: 12_000 + 2000 * ((Number(process.env.JEST_WORKER_ID ?? 1) - 1) % 9), count: 2000 }
+let nextPort = Math.floor(Math.random() * ports.count)
+
+/** One that nobody listens on, and that is given out once: what listens on it may come later, and again. */
 export async function freePort(): Promise<number> {
-  return new Promise((done) => {
-    const probe = createServer()
-    probe.listen(0, "127.0.0.1", () => {
-      const { port } = probe.address() as { port: number }
-      probe.close(() => done(port))
+  for (;;) {
+    const port = ports.from + (nextPort++ % ports.count)
+    const isFree = await new Promise<boolean>((done) => {
+      const probe = createServer()
+      probe.once("error", () => done(false))
+      probe.listen(port, "127.0.0.1", () => probe.close(() => done(true)))
     })
-  })
+    if (isFree) return port
+  }
 }
 
 export function tempFolder(files: { [path: string]: string } = {}): string {

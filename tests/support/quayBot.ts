@@ -4,23 +4,25 @@ export const quayBot: { [path: string]: string } = {
 bot: quay
 deadline: 2s
 turnsPerMinute: 60
+rules: { place: { Holm Island: "holm [island]" } }
 routes:
-  - { name: count, meets: { phrase: "count" }, handler: count }
-  - { name: slowly, meets: { phrase: "count slowly" }, handler: slowly }
-  - { name: greet, meets: { command: [start, hello] }, handler: { text: "Hello {{contact.name}} {{slots.args}}" } }
-  - { name: ask, meets: { phrase: "ask" }, handler: { text: "Boat?", choices: [ { id: "boat:a-very-long-id-that-no-provider-would-take-as-it-is-because-of-its-length", label: "Yes" }, { id: "no", label: "No" } ] } }
-  - { name: boat, meets: { choice: "boat:*" }, handler: chosen }
-  - { name: throws, meets: { phrase: "throw" }, handler: throws }
-  - { name: waits, meets: { phrase: "wait for ever" }, handler: waits }
-  - { name: spins, meets: { phrase: "spin" }, handler: spins }
-  - { name: slow, meets: { phrase: "slow {n as integer}" }, handler: slow }
-  - { name: fresh, meets: { phrase: "fresh {n as integer}" }, handler: fresh }
-  - { name: long, meets: { phrase: "long" }, handler: long }
-  - { name: edits, meets: { event: edited }, handler: { text: "You changed it." } }
-  - { name: hogs, meets: { phrase: "hog" }, handler: hogs }
-  - { name: naps, meets: { phrase: "nap" }, handler: naps }
-  - { name: echo, meets: { phrase: "say {words}" }, handler: echo }
-  - { name: photos, meets: { media: any }, handler: photos }
+  - { name: count, when: { phrase: "count" }, handler: count }
+  - { name: slowly, when: { phrase: "count slowly" }, handler: slowly }
+  - { name: greet, when: { command: [start, hello] }, handler: { text: "Hello {{contact.name}} {{slots.args}}" } }
+  - { name: ask, when: { phrase: "ask" }, handler: { text: "Boat?", choices: [ { id: "boat:a-very-long-id-that-no-provider-would-take-as-it-is-because-of-its-length", label: "Yes" }, { id: "no", label: "No" } ] } }
+  - { name: boat, when: { choice: "boat:*" }, handler: chosen }
+  - { name: throws, when: { phrase: "throw" }, handler: throws }
+  - { name: waits, when: { phrase: "wait for ever" }, handler: waits }
+  - { name: spins, when: { phrase: "spin" }, handler: spins }
+  - { name: slow, when: { phrase: "slow $integer{n}" }, handler: slow }
+  - { name: fresh, when: { phrase: "fresh $integer{n}" }, handler: fresh }
+  - { name: long, when: { phrase: "long" }, handler: long }
+  - { name: edits, when: { event: edited }, handler: { text: "You changed it." } }
+  - { name: hogs, when: { phrase: "hog" }, handler: hogs }
+  - { name: naps, when: { phrase: "nap" }, handler: naps }
+  - { name: echo, when: { phrase: "say $text{words}" }, handler: echo }
+  - { name: sail, when: { phrase: "sail to $place $date{day}" }, handler: { text: "Sailing {{slots.day}}" } }
+  - { name: photos, when: { media: any }, handler: photos }
 `,
   "handlers/count.ts": `import { handler } from "wobbet"
 export default handler(({ state }) => { const n = Number(state.n ?? 0) + 1; return { replies: "count " + n, state: { n } } })`,

@@ -1,112 +1,215 @@
+import { Misspelt } from "./misspelt.ts"
 import type { Phrase, SlotType } from "./read.ts"
+import type { Span } from "./spans.ts"
 import type { Word } from "./words.ts"
 
 /** One step of a compiled phrase. `next` are the steps that follow, the preferred one first. */
 type Step =
-  | { does: "word"; word: string; next: number }
-  | { does: "slot"; type: SlotType; name: string; opens: boolean; next: number }
+  /** `near`: of a word of a mapping, one edit is forgiven. */
+  | { does: "word"; word: string; near: boolean; next: number }
+  /** Any word: of a slot that takes one or several, or one that does not matter. */
+  | { does: "any"; slot: string | undefined; opens: boolean; next: number }
+  /** Words that are one thing of a type. */
+  | { does: "span"; type: SlotType; slot: string; next: number }
   | { does: "fork"; next: number[] }
+  | { does: "open"; slot: string; next: number }
+  | { does: "close"; next: number }
+  | { does: "value"; value: string; next: number }
   | { does: "accept"; phrase: number }
+
+/** What was said, read for phrases. */
+export interface SaidWords {
+  text: string
+  words: Word[]
+  spans: Span[]
+}
+
+/** Steps that all phrases of a bot may come to. */
+const mostSteps = 2_000_000
+/** Sets of steps that are kept. */
+const mostSets = 5000
 
 /**
  * All phrases of a bot in one automaton. `matching` walks it by sets of steps that are worked out once and kept, so a
- * decision costs one look-up a word, however many phrases there are.
+ * decision costs one look-up a word, however many phrases there are. Words that are one thing of a type, such as a date,
+ * lead from the first of them past the last.
  */
 export class PhraseAutomaton {
+  /** The types that any phrase asks for. */
+  readonly types = new Set<SlotType>()
   private readonly steps: Step[] = []
   private readonly starts: number[] = []
   private readonly vocabulary = new Set<string>()
+  private readonly misspelt = new Misspelt()
   private sets = new Map<string, StepSet>()
   private first: StepSet | undefined
 
+  /** @param phrases with their rules written out */
   constructor(phrases: Phrase[]) {
     phrases.forEach((phrase, at) => {
-      this.starts.push(this.compile(phrase, this.add({ does: "accept", phrase: at })))
+      this.starts.push(this.compile(phrase, this.add({ does: "accept", phrase: at }), false))
     })
   }
 
-  /** The phrases, by their place in the list, that match the whole of a text. */
-  matching(words: Word[]): ReadonlySet<number> {
+  get size(): number {
+    return this.steps.length
+  }
+
+  /** The phrases, by their place in the list, that match the whole of what was said. */
+  matching({ words, spans }: SaidWords): ReadonlySet<number> {
     if (words.length === 0) return none
     // Every text with words of its own can add sets; starting over bounds the memory.
-    if (this.sets.size > 5000) {
+    if (this.sets.size > mostSets) {
       this.sets = new Map()
       this.first = undefined
     }
-    let here = (this.first ??= this.setOf(this.starts))
-    for (const word of words) {
-      const key = this.vocabulary.has(word.folded) ? word.folded : classOf(word)
-      let next = here.after.get(key)
-      if (next === undefined) {
-        next = this.setOf(here.steps.flatMap((at) => this.advance(at, word)))
-        here.after.set(key, next)
-      }
-      if (next.steps.length === 0) return none
-      here = next
+    const from = byStart(spans)
+    /** The sets that a way leads to, by the word before which they stand. */
+    const at: StepSet[][] = Array.from({ length: words.length + 1 }, () => [])
+    at[0]!.push((this.first ??= this.setOf(this.starts)))
+    for (let i = 0; i < words.length; i++) {
+      const here = this.merged(at[i]!)
+      if (!here) continue
+      const { folded } = words[i]!
+      const meant = this.vocabulary.has(folded) ? undefined : this.meant(words[i]!)
+      const key = meant !== undefined ? `~${meant}` : this.vocabulary.has(folded) ? folded : anyWord
+      this.lead(here, key, () => here.steps.flatMap((step) => this.advance(step, folded, meant)), at[i + 1]!)
+      for (const { type, to } of from.get(i) ?? [])
+        this.lead(here, ` ${type}`, () => here.steps.flatMap((step) => this.past(step, type)), at[to]!)
     }
-    return here.accepts
+    return this.merged(at[words.length]!)?.accepts ?? none
   }
 
-  /** What one phrase's slots hold, or where the text leaves the phrase. Runs in time linear in the text. */
-  run(phrase: number, words: Word[], text: string): PhraseRun {
-    let threads = this.spread([{ at: this.starts[phrase]!, slots: undefined }])
+  /** What one phrase's slots hold, or where the text leaves the phrase. Takes time linear in the text. */
+  run(phrase: number, { words, spans, text }: SaidWords): PhraseRun {
+    const from = byStart(spans)
+    const at: Thread[][] = Array.from({ length: words.length + 1 }, () => [])
+    at[0] = this.spread([{ at: this.starts[phrase]!, slots: undefined, open: undefined, misspelt: undefined }], 0)
+    let last = 0
     for (let i = 0; i < words.length; i++) {
-      const moved: Thread[] = []
+      const threads = this.spread(at[i]!, i)
+      at[i] = threads
+      if (threads.length > 0) last = i
+      const word = words[i]!
+      const meant = this.vocabulary.has(word.folded) ? undefined : this.meant(word)
       for (const thread of threads) {
         const step = this.steps[thread.at]!
-        if (step.does === "word" && step.word === words[i]!.folded) moved.push({ at: step.next, slots: thread.slots })
-        if (step.does === "slot" && takes(step.type, words[i]!)) {
-          const open =
-            !step.opens && thread.slots
-              ? { ...thread.slots, to: i }
-              : { name: step.name, type: step.type, from: i, to: i, before: thread.slots }
-          moved.push({ at: step.next, slots: open })
-        }
+        if (step.does === "span")
+          for (const span of from.get(i) ?? [])
+            if (span.type === step.type)
+              at[span.to]!.push({ ...thread, at: step.next, slots: filled(thread, step.slot, i, span.to, span.value) })
+        if (step.does === "word" && step.word === word.folded) at[i + 1]!.push({ ...thread, at: step.next })
+        else if (step.does === "word" && step.near && step.word === meant)
+          at[i + 1]!.push({ ...thread, at: step.next, misspelt: { word: i, meant, before: thread.misspelt } })
+        if (step.does === "any") at[i + 1]!.push({ ...thread, at: step.next, slots: taken(thread, step, i) })
       }
-      const next = this.spread(moved)
-      if (next.length === 0) return { matches: false, stoppedAt: i, wanted: this.wanted(threads) }
-      threads = next
     }
+    const threads = this.spread(at[words.length]!, words.length)
     const done = threads.find((thread) => this.steps[thread.at]!.does === "accept")
-    if (!done) return { matches: false, stoppedAt: words.length, wanted: this.wanted(threads) }
-    return { matches: true, slots: readSlots(done.slots, words, text) }
+    if (done)
+      return { matches: true, slots: readSlots(done.slots, words, text), misspelt: readMisspelt(done, words, text) }
+    const reached = threads.length > 0 ? words.length : last
+    return { matches: false, stoppedAt: reached, wanted: this.wanted(threads.length > 0 ? threads : at[last]!) }
+  }
+
+  /** What a word was meant as, where it is misspelt and one word of a mapping is near. */
+  private meant({ folded }: Word): string | undefined {
+    return this.misspelt.meant(folded)
   }
 
   private add(step: Step): number {
+    if (this.steps.length >= mostSteps) throw new Error(`the phrases come to more than ${mostSteps} steps`)
     return this.steps.push(step) - 1
   }
 
-  /** Compiles back to front: the steps of `phrase`, then `next`. Gives the first step. */
-  private compile(phrase: Phrase, next: number): number {
+  /**
+   * Compiles back to front: the steps of `phrase`, then `next`. Gives the first step.
+   *
+   * @param near whether one edit of a word is forgiven: it is one of a mapping's
+   */
+  private compile(phrase: Phrase, next: number, near: boolean): number {
     switch (phrase.is) {
       case "word":
         this.vocabulary.add(phrase.word)
-        return this.add({ does: "word", word: phrase.word, next })
+        if (near) this.misspelt.add(phrase.word)
+        return this.add({ does: "word", word: phrase.word, near, next })
       case "sequence":
-        return phrase.items.reduceRight((after, item) => this.compile(item, after), next)
+        return phrase.items.reduceRight((after, item) => this.compile(item, after, near), next)
       case "oneOf":
-        return this.add({ does: "fork", next: phrase.options.map((option) => this.compile(option, next)) })
-      case "slot": {
-        const { type, name } = phrase
-        if (type !== "text") return this.add({ does: "slot", type, name, opens: true, next })
-        // A text slot takes one word, then as few more as the rest of the phrase allows.
-        const loop = this.add({ does: "fork", next: [next] })
-        const more = this.add({ does: "slot", type, name, opens: false, next: loop })
-        ;(this.steps[loop] as Step & { does: "fork" }).next.push(more)
-        return this.add({ does: "slot", type, name, opens: true, next: loop })
+        return this.add({ does: "fork", next: phrase.options.map((option) => this.compile(option, next, near)) })
+      case "repeat": {
+        let after = next
+        for (let n = phrase.to; n > 0; n--) {
+          const once = this.compile(phrase.item, after, near)
+          after = n > phrase.from ? this.add({ does: "fork", next: [once, next] }) : once
+        }
+        return after
       }
+      case "capture":
+        return this.add({
+          does: "open",
+          slot: phrase.slot,
+          next: this.compile(phrase.item, this.add({ does: "close", next }), near),
+        })
+      case "value":
+        return this.add({ does: "value", value: phrase.value, next: this.compile(phrase.item, next, true) })
+      case "garbage": {
+        const loop = this.add({ does: "fork", next: [next] })
+        this.alsoTo(loop, this.add({ does: "any", slot: undefined, opens: false, next: loop }))
+        return loop
+      }
+      case "type":
+        return this.compileType(phrase, next)
+      case "rule":
+        throw new Error(`the rule ${phrase.rule} was not written out`)
     }
   }
 
-  private advance(at: number, word: Word): number[] {
+  private compileType({ type, slot }: Phrase & { is: "type" }, next: number): number {
+    if (type === "word") return this.add({ does: "any", slot, opens: true, next })
+    if (type !== "text") {
+      this.types.add(type)
+      return this.add({ does: "span", type, slot, next })
+    }
+    // It takes one word, then as few more as the rest of the phrase allows.
+    const loop = this.add({ does: "fork", next: [next] })
+    this.alsoTo(loop, this.add({ does: "any", slot, opens: false, next: loop }))
+    return this.add({ does: "any", slot, opens: true, next: loop })
+  }
+
+  private alsoTo(fork: number, step: number): void {
+    ;(this.steps[fork] as Step & { does: "fork" }).next.push(step)
+  }
+
+  private advance(at: number, folded: string, meant: string | undefined): number[] {
     const step = this.steps[at]!
-    if (step.does === "word") return step.word === word.folded ? [step.next] : []
-    if (step.does === "slot") return takes(step.type, word) ? [step.next] : []
-    return []
+    if (step.does === "any") return [step.next]
+    if (step.does !== "word") return []
+    return step.word === folded || (step.near && step.word === meant) ? [step.next] : []
+  }
+
+  private past(at: number, type: SlotType): number[] {
+    const step = this.steps[at]!
+    return step.does === "span" && step.type === type ? [step.next] : []
+  }
+
+  /** Follows a set by a key, once worked out, and puts where it leads. */
+  private lead(from: StepSet, key: string, work: () => number[], to: StepSet[]): void {
+    let next = from.after.get(key)
+    if (next === undefined) from.after.set(key, (next = this.setOf(work())))
+    if (next.steps.length > 0) to.push(next)
+  }
+
+  /** Several ways may lead before one word. */
+  private merged(sets: StepSet[]): StepSet | undefined {
+    const [one, other] = sets
+    if (other === undefined) return one
+    return this.setOf([...new Set(sets.flatMap((set) => set.steps))])
   }
 
   private setOf(from: number[]): StepSet {
-    const steps = this.spread(from.map((at) => ({ at, slots: undefined }))).map((thread) => thread.at)
+    const threads = from.map((at): Thread => ({ at, slots: undefined, open: undefined, misspelt: undefined }))
+    const steps = this.spread(threads, 0).map((thread) => thread.at)
     const key = [...steps].sort((a, b) => a - b).join(" ")
     const known = this.sets.get(key)
     if (known) return known
@@ -120,8 +223,8 @@ export class PhraseAutomaton {
     return made
   }
 
-  /** Follows the forks; each step is kept once, for the thread that prefers it most. */
-  private spread(threads: Thread[]): Thread[] {
+  /** Follows what takes no word; each step is kept once, for the thread that prefers it most. */
+  private spread(threads: Thread[], at: number): Thread[] {
     const seen = new Set<number>()
     const out: Thread[] = []
     const open = [...threads].reverse()
@@ -130,8 +233,26 @@ export class PhraseAutomaton {
       if (seen.has(thread.at)) continue
       seen.add(thread.at)
       const step = this.steps[thread.at]!
-      if (step.does !== "fork") out.push(thread)
-      else for (const next of [...step.next].reverse()) open.push({ at: next, slots: thread.slots })
+      switch (step.does) {
+        case "fork":
+          for (const next of [...step.next].reverse()) open.push({ ...thread, at: next })
+          break
+        case "open":
+          open.push({ ...thread, at: step.next, open: { slot: step.slot, from: at, before: thread.open } })
+          break
+        case "value":
+          open.push({
+            ...thread,
+            at: step.next,
+            ...(thread.open ? { open: { ...thread.open, value: step.value } } : {}),
+          })
+          break
+        case "close":
+          open.push(closed(thread, step.next, at))
+          break
+        default:
+          out.push(thread)
+      }
     }
     return out
   }
@@ -140,15 +261,21 @@ export class PhraseAutomaton {
     const wishes = threads.map((thread) => {
       const step = this.steps[thread.at]!
       if (step.does === "word") return `"${step.word}"`
-      if (step.does === "slot") return slotWish[step.type]
+      if (step.does === "span") return slotWish[step.type]
+      if (step.does === "any") return step.slot === undefined ? "anything" : "some text"
       return "the end"
     })
     return [...new Set(wishes)]
   }
 }
 
+export interface Misspelling {
+  said: string
+  meant: string
+}
+
 export type PhraseRun =
-  | { matches: true; slots: { [name: string]: string | number } }
+  | { matches: true; slots: { [name: string]: string | number }; misspelt: Misspelling[] }
   /** The word, counted from 0, at which the text leaves the phrase, and what would have fitted there. */
   | { matches: false; stoppedAt: number; wanted: string[] }
 
@@ -161,40 +288,70 @@ interface StepSet {
 interface Thread {
   at: number
   slots: SlotTaken | undefined
+  /** Slots whose words are still coming. */
+  open: { slot: string; from: number; value?: string; before: Thread["open"] } | undefined
+  misspelt: { word: number; meant: string; before: Thread["misspelt"] } | undefined
 }
 
 interface SlotTaken {
   name: string
-  type: SlotType
+  /** The first word, and the one behind the last. */
   from: number
   to: number
+  value: string | number | undefined
   before: SlotTaken | undefined
 }
 
 const none: ReadonlySet<number> = new Set()
+/** Stands for every word that no phrase names. */
+const anyWord = " word"
+
 const slotWish: Record<SlotType, string> = {
   word: "a word",
   text: "some text",
   number: "a number",
   integer: "a whole number",
+  date: "a date",
+  time: "a time",
+  phone: "a telephone number",
+  email: "an email address",
 }
 
-function takes(type: SlotType, word: Word): boolean {
-  if (type === "number") return word.value !== undefined
-  if (type === "integer") return word.value !== undefined && Number.isInteger(word.value)
-  return true
+function byStart(spans: Span[]): Map<number, Span[]> {
+  const from = new Map<number, Span[]>()
+  for (const span of spans) from.set(span.from, [...(from.get(span.from) ?? []), span])
+  return from
 }
 
-function classOf(word: Word): string {
-  if (word.value === undefined) return " word"
-  return Number.isInteger(word.value) ? " integer" : " number"
+function filled(thread: Thread, name: string, from: number, to: number, value?: string | number): SlotTaken {
+  return { name, from, to, value, before: thread.slots }
+}
+
+/** One word more for a slot: its first, or one that is added to what it has. */
+function taken(thread: Thread, step: Step & { does: "any" }, at: number): SlotTaken | undefined {
+  if (step.slot === undefined) return thread.slots
+  if (step.opens || !thread.slots) return filled(thread, step.slot, at, at + 1)
+  return { ...thread.slots, to: at + 1 }
+}
+
+/** A slot whose words have all come; one that took none is not filled. */
+function closed(thread: Thread, next: number, at: number): Thread {
+  const { open } = thread
+  if (!open) return { ...thread, at: next }
+  const slots = at > open.from ? filled(thread, open.slot, open.from, at, open.value) : thread.slots
+  return { ...thread, at: next, slots, open: open.before }
 }
 
 function readSlots(taken: SlotTaken | undefined, words: Word[], text: string): { [name: string]: string | number } {
   const slots: { [name: string]: string | number } = {}
-  for (let slot = taken; slot !== undefined; slot = slot.before) {
-    const numeric = slot.type === "number" || slot.type === "integer"
-    slots[slot.name] ??= numeric ? words[slot.from]!.value! : text.slice(words[slot.from]!.start, words[slot.to]!.end)
-  }
+  for (let slot = taken; slot !== undefined; slot = slot.before)
+    slots[slot.name] ??= slot.value ?? text.slice(words[slot.from]!.start, words[slot.to - 1]!.end)
   return slots
+}
+
+function readMisspelt(thread: Thread, words: Word[], text: string): Misspelling[] {
+  const found: Misspelling[] = []
+  for (let one = thread.misspelt; one !== undefined; one = one.before)
+    found.unshift({ said: text.slice(words[one.word]!.start, words[one.word]!.end), meant: one.meant })
+  return found
 }

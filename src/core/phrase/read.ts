@@ -1,17 +1,27 @@
-import { fold, readWords } from "./words.ts"
+import { rewritten } from "./oldForm.ts"
+import { readWords } from "./words.ts"
 
 /**
- * The phrase language: `[optional]`, `(one | other)` and slots `{name as type}`. Grouping, alternatives and optional
- * parts are those of the W3C's Speech Recognition Grammar Specification in its ABNF form. An optional part may stand
- * inside a word: `seat[s]`.
+ * A phrase, in the ABNF form of the W3C's Speech Recognition Grammar Specification: `[optional]`, `(one | other)`, repeats
+ * `<0-2>`, references `$name` to rules and types, tags `{slot}`, `$GARBAGE`. `docs/phrases.md` has the grammar, and where it
+ * differs from the standard.
  */
 export type Phrase =
   | { is: "word"; word: string }
-  | { is: "slot"; name: string; type: SlotType }
+  /** A type of ours, whose reading fills a slot. */
+  | { is: "type"; type: SlotType; slot: string }
+  /** A rule of the bot's; without a tag it fills a slot of its own name. */
+  | { is: "rule"; rule: string; slot: string; at: number }
+  | { is: "garbage" }
   | { is: "sequence"; items: Phrase[] }
   | { is: "oneOf"; options: Phrase[] }
+  | { is: "repeat"; item: Phrase; from: number; to: number }
+  /** The words of an item, or a value in their place, fill a slot. */
+  | { is: "capture"; slot: string; item: Phrase }
+  /** What a capture around it holds, in place of the words. */
+  | { is: "value"; value: string; item: Phrase }
 
-export const slotTypes = ["word", "text", "number", "integer"] as const
+export const slotTypes = ["text", "word", "number", "integer", "date", "time", "phone", "email"] as const
 export type SlotType = (typeof slotTypes)[number]
 
 /** A phrase that cannot be read: what is wrong, where (counted from 0), and what to write instead. */
@@ -19,82 +29,68 @@ export class PhraseError extends Error {
   constructor(
     message: string,
     readonly at: number,
+    /** The whole phrase as it is written today, where it is one of the old form. */
+    readonly rewritten?: string,
   ) {
     super(message)
   }
 }
 
+/** Characters of a phrase. */
+const longestPhrase = 10_000
+/** How often a part may be repeated. */
+const mostRepeats = 50
+const deepest = 50
+
 export function readPhrase(source: string): Phrase {
-  const reader = new Reader(source)
-  const phrase = reader.alternatives("")
+  if (source.length > longestPhrase)
+    throw new PhraseError(`the phrase has ${source.length} characters; ${longestPhrase} are read`, longestPhrase)
+  let phrase: Phrase
+  try {
+    phrase = new Reader(source).whole()
+  } catch (error) {
+    if (!(error instanceof PhraseError)) throw error
+    const today = /[{[(]/.test(source) ? rewritten(source) : undefined
+    // What today's reader cannot read and yesterday's could is of yesterday.
+    if (today === undefined || today === source) throw error
+    throw new PhraseError(`the form of phrases has changed: write "${today}"`, error.at, today)
+  }
   if (matchesNothing(phrase))
     throw new PhraseError(
       "every part of the phrase is optional, so it would match any silence; write at least one word outside [ ]",
       0,
     )
-  edges(phrase)
+  if (isGarbage(phrase))
+    throw new PhraseError("$GARBAGE alone would match everything; write at least one word beside it", 0)
   return phrase
 }
 
-/** The slots that take any number of words with which a phrase may begin and end, and whether it may be left out. */
-interface Edges {
-  begins: string[]
-  ends: string[]
-  empty: boolean
-}
-
-/** Throws where one slot for any number of words may follow another: nobody could say where the first ends. */
-function edges(phrase: Phrase): Edges {
-  switch (phrase.is) {
-    case "word":
-      return { begins: [], ends: [], empty: false }
-    case "slot": {
-      const open = phrase.type === "text" ? [phrase.name] : []
-      return { begins: open, ends: open, empty: false }
-    }
-    case "oneOf": {
-      const each = phrase.options.map(edges)
-      return {
-        begins: each.flatMap((option) => option.begins),
-        ends: each.flatMap((option) => option.ends),
-        empty: each.some((option) => option.empty),
-      }
-    }
-    case "sequence":
-      return phrase.items.map(edges).reduce(followedBy, { begins: [], ends: [], empty: true })
-  }
-}
-
-function followedBy(first: Edges, second: Edges): Edges {
-  const [one, other] = [first.ends[0], second.begins[0]]
-  if (one !== undefined && other !== undefined)
-    throw new PhraseError(
-      `the slots {${one}} and {${other}} follow each other, and each takes any number of words; write a word between them, or give one of them a type, such as {${one} as word}`,
-      0,
-    )
-  return {
-    begins: first.empty ? [...first.begins, ...second.begins] : first.begins,
-    ends: second.empty ? [...first.ends, ...second.ends] : second.ends,
-    empty: first.empty && second.empty,
-  }
-}
-
-const marks = new Set("[](){}|")
+const marks = new Set('[](){}<>|$"')
+const name = /^[A-Za-z_][A-Za-z0-9_]*/
 
 class Reader {
   private at = 0
+  private depth = 0
 
   constructor(private readonly source: string) {}
 
+  whole(): Phrase {
+    const phrase = this.alternatives("")
+    if (this.at < this.source.length) throw new PhraseError(`"${this.peek()}" closes nothing`, this.at)
+    return phrase
+  }
+
   /** Sequences between bars, up to the closing mark. */
-  alternatives(close: string): Phrase {
+  private alternatives(close: string): Phrase {
+    if (++this.depth > deepest) throw new PhraseError(`brackets stand more than ${deepest} deep`, this.at)
     const options = [this.sequence()]
     while (this.peek() === "|") {
       this.at++
       options.push(this.sequence())
     }
-    if (this.peek() !== close) {
-      const found = this.peek()
+    this.depth--
+    const found = this.peek()
+    if (found !== close) {
       if (found === "") throw new PhraseError(`"${close}" is missing at the end`, this.at)
       throw new PhraseError(close ? `"${close}" was expected, not "${found}"` : `"${found}" closes nothing`, this.at)
     }
@@ -104,29 +100,50 @@ class Reader {
   private sequence(): Phrase {
     const items: Phrase[] = []
     for (;;) {
-      while (/\s/.test(this.peek())) this.at++
+      this.skip()
       const next = this.peek()
       if (next === "" || next === "|" || next === "]" || next === ")") break
-      if (next === "}") throw new PhraseError('"}" closes nothing', this.at)
-      items.push(this.run())
+      items.push(...this.item())
     }
     return items.length === 1 ? items[0]! : { is: "sequence", items }
   }
 
-  /** Everything up to the next space: one mark, or pieces glued into a word. */
-  private run(): Phrase {
+  /** One part with its repeat and its tag, which bind before all else. */
+  private item(): Phrase[] {
     const from = this.at
-    const pieces: Phrase[] = []
-    for (;;) {
-      const next = this.peek()
-      if (next === "" || /[\s|\])}]/.test(next)) break
-      if (next === "[") pieces.push({ is: "oneOf", options: [this.bracket("]"), { is: "sequence", items: [] }] })
-      else if (next === "(") pieces.push(this.bracket(")"))
-      else if (next === "{") pieces.push(this.slot())
-      else pieces.push(this.letters())
+    const atom = this.atom()
+    if (!Array.isArray(atom)) return [this.tagged(this.repeated(atom), from)]
+    // Of several words, such as those of "check-in", a repeat or tag is the last one's.
+    const last = atom.at(-1)
+    if (last === undefined) return []
+    return [...atom.slice(0, -1), this.tagged(this.repeated(last), from)]
+  }
+
+  private atom(): Phrase | Phrase[] {
+    const from = this.at
+    switch (this.peek()) {
+      case "[":
+        return { is: "oneOf", options: [this.bracket("]"), { is: "sequence", items: [] }] }
+      case "(":
+        return this.bracket(")")
+      case "$":
+        return this.reference()
+      case '"': {
+        const end = this.source.indexOf('"', from + 1)
+        if (end === -1) throw new PhraseError("a quote is opened and not closed", from)
+        this.at = end + 1
+        return wordsOf(this.source.slice(from + 1, end))
+      }
+      case "{":
+        throw new PhraseError("a tag {slot} stands after what fills it, such as $text{slot}", from)
+      case "<":
+        throw new PhraseError("a repeat <0-2> stands after what is repeated", from)
+      case "}":
+      case ">":
+        throw new PhraseError(`"${this.peek()}" closes nothing`, from)
+      default:
+        return this.letters()
     }
-    if (pieces.length === 1) return pieces[0]!
-    return glued(pieces, from)
   }
 
   private bracket(close: string): Phrase {
@@ -136,28 +153,71 @@ class Reader {
     this.at++
     if (inner.is === "sequence" && inner.items.length === 0)
       throw new PhraseError("there is nothing between the brackets", from)
+    this.apart(this.at)
     return inner
   }
 
-  private slot(): Phrase {
+  /** `$place`, a rule or a type; `$GARBAGE` for words that do not matter. */
+  private reference(): Phrase {
     const from = this.at
-    const end = this.source.indexOf("}", from)
-    if (end === -1) throw new PhraseError('"}" is missing after the slot', from)
-    const inside = this.source.slice(from + 1, end).trim()
-    const match = /^([A-Za-z_][A-Za-z0-9_]*)(?:\s+as\s+(\S+))?$/.exec(inside)
-    if (!match) throw new PhraseError(`a slot is written {name} or {name as type}, not {${inside}}`, from)
-    const type = match[2] ?? "text"
-    if (!isSlotType(type))
-      throw new PhraseError(`there is no slot type "${type}"; there are ${slotTypes.join(", ")}`, from)
-    this.at = end + 1
-    return { is: "slot", name: match[1]!, type }
+    const found = name.exec(this.source.slice(from + 1))?.[0]
+    if (found === undefined) throw new PhraseError("$ is followed by the name of a rule or a type, such as $text", from)
+    this.at = from + 1 + found.length
+    if (found === "GARBAGE") return { is: "garbage" }
+    if (found === "NULL" || found === "VOID")
+      throw new PhraseError(
+        `$${found} is of the standard, and of no use here; write [ ] for what may be left out`,
+        from,
+      )
+    if (isSlotType(found)) return { is: "type", type: found, slot: found }
+    return { is: "rule", rule: found, slot: found, at: from }
   }
 
-  private letters(): Phrase {
+  private letters(): Phrase[] {
     const from = this.at
     while (this.peek() !== "" && !/\s/.test(this.peek()) && !marks.has(this.peek())) this.at++
-    const words = readWords(this.source.slice(from, this.at)).map((word): Phrase => ({ is: "word", word: word.folded }))
-    return words.length === 1 ? words[0]! : { is: "sequence", items: words }
+    if (/[[(]/.test(this.peek()) && /[\p{L}\p{N}]$/u.test(this.source.slice(from, this.at)))
+      throw new PhraseError("a part inside a word is not read; write the words out, such as (seat | seats)", this.at)
+    return wordsOf(this.source.slice(from, this.at))
+  }
+
+  /** Letters that follow a bracket at once would be a part of a word. */
+  private apart(at: number): void {
+    if (/^[\p{L}\p{N}]/u.test(this.source.slice(at, at + 2)))
+      throw new PhraseError("a part inside a word is not read; write the words out, such as (inbound | outbound)", at)
+  }
+
+  private repeated(item: Phrase): Phrase {
+    if (this.peek() !== "<") return item
+    const from = this.at
+    const end = this.source.indexOf(">", from)
+    const inside = end === -1 ? "" : this.source.slice(from + 1, end)
+    const found = /^\s*(\d+)\s*(?:(-)\s*(\d+)?\s*)?$/.exec(inside)
+    if (!found) throw new PhraseError("a repeat is written <2>, <0-2> or <1->", from)
+    this.at = end + 1
+    const least = Number(found[1])
+    const most = found[3] !== undefined ? Number(found[3]) : found[2] ? mostRepeats : least
+    if (most < least || most === 0) throw new PhraseError(`<${inside}> repeats nothing`, from)
+    if (most > mostRepeats) throw new PhraseError(`<${inside}> repeats more than ${mostRepeats} times`, from)
+    return { is: "repeat", item, from: least, to: most }
+  }
+
+  private tagged(item: Phrase, from: number): Phrase {
+    if (this.peek() !== "{") return item
+    const at = this.at
+    const end = this.source.indexOf("}", at)
+    const inside = end === -1 ? "" : this.source.slice(at + 1, end).trim()
+    if (end === -1) throw new PhraseError('"}" is missing after the slot', at)
+    if (name.exec(inside)?.[0] !== inside)
+      throw new PhraseError(`a tag is the name of a slot, such as {from}, not {${inside}}`, at)
+    this.at = end + 1
+    if (item.is === "type" || item.is === "rule") return { ...item, slot: inside }
+    if (item.is === "garbage") throw new PhraseError("$GARBAGE fills no slot; write $text{…}", from)
+    return { is: "capture", slot: inside, item }
+  }
+
+  private skip(): void {
+    while (/\s/.test(this.peek())) this.at++
   }
 
   private peek(): string {
@@ -165,64 +225,49 @@ class Reader {
   }
 }
 
-/** `seat[s]` and `(in|out)bound` are words with parts: every spelling, as alternatives. */
-function glued(pieces: Phrase[], at: number): Phrase {
-  // Punctuation glued to brackets, as in "[please]," or "{place}?", is no part of a word.
-  const solid = pieces.filter((piece) => !(piece.is === "sequence" && piece.items.length === 0))
-  if (solid.length === 1) return solid[0]!
-  let spellings = [""]
-  for (const piece of solid) {
-    const endings = spellingsOf(piece, at)
-    spellings = spellings.flatMap((start) => endings.map((ending) => start + ending))
-    if (spellings.length > 64)
-      throw new PhraseError("a word with this many spellings is better written as (one | other)", at)
-  }
-  const words = [...new Set(spellings)]
-    .filter((word) => word !== "")
-    .map((word): Phrase => ({ is: "word", word: fold(word) }))
-  return words.length === 1 ? words[0]! : { is: "oneOf", options: words }
+function wordsOf(text: string): Phrase[] {
+  return readWords(text).map(({ folded }): Phrase => ({ is: "word", word: folded }))
 }
 
-function spellingsOf(piece: Phrase, at: number): string[] {
-  switch (piece.is) {
-    case "word":
-      return [piece.word]
-    case "oneOf":
-      return piece.options.flatMap((option) => spellingsOf(option, at))
-    case "sequence":
-      if (piece.items.length === 0) return [""]
-      throw new PhraseError("a part inside a word may hold letters only; put a space before the bracket", at)
-    case "slot":
-      throw new PhraseError(`the slot {${piece.name}} needs a space before and after it`, at)
-  }
-}
-
-function matchesNothing(phrase: Phrase): boolean {
+export function matchesNothing(phrase: Phrase): boolean {
   switch (phrase.is) {
     case "word":
-    case "slot":
+    case "type":
+    case "rule":
+    case "garbage":
       return false
     case "sequence":
       return phrase.items.every(matchesNothing)
     case "oneOf":
       return phrase.options.some(matchesNothing)
+    case "repeat":
+      return phrase.from === 0 || matchesNothing(phrase.item)
+    case "capture":
+    case "value":
+      return matchesNothing(phrase.item)
   }
 }
 
-function isSlotType(type: string): type is SlotType {
-  return (slotTypes as readonly string[]).includes(type)
-}
-
-/** The slots a phrase may fill, by name. */
-export function slotsOf(phrase: Phrase): string[] {
+/** Whether a phrase may be met by words that do not matter, and nothing else. */
+function isGarbage(phrase: Phrase): boolean {
   switch (phrase.is) {
+    case "garbage":
+      return true
     case "word":
-      return []
-    case "slot":
-      return [phrase.name]
+    case "type":
+    case "rule":
+      return false
     case "sequence":
-      return phrase.items.flatMap(slotsOf)
+      return phrase.items.length > 0 && phrase.items.every((item) => isGarbage(item) || matchesNothing(item))
     case "oneOf":
-      return phrase.options.flatMap(slotsOf)
+      return phrase.options.some(isGarbage)
+    case "repeat":
+    case "capture":
+    case "value":
+      return isGarbage(phrase.item)
   }
+}
+
+export function isSlotType(type: string): type is SlotType {
+  return (slotTypes as readonly string[]).includes(type)
 }

@@ -3,9 +3,16 @@ import { isAlias, isMap, isScalar, isSeq } from "yaml"
 import type { Presence } from "../channels/presence.ts"
 import { readYaml } from "../message/yaml.ts"
 import { messageEvents, mediaKinds } from "../message/message.ts"
-import { PhraseError, readPhrase, slotsOf } from "../phrase/read.ts"
+import { getCountries } from "libphonenumber-js/min"
+import { languages } from "../phrase/languages.ts"
+import type { Phrase } from "../phrase/read.ts"
+import { PhraseError, readPhrase } from "../phrase/read.ts"
+import type { Rules } from "../phrase/rules.ts"
+import { countOf, RuleBook, RuleError, slotsOf } from "../phrase/rules.ts"
+import { isZone } from "../phrase/spans.ts"
 import { readDuration } from "./duration.ts"
 import { faultsOfPlaces } from "./fillText.ts"
+import { quotedInLine, unquotedPhrases } from "./quoting.ts"
 
 /** A bot folder's `bot.yaml`, read and checked. */
 export interface Bot {
@@ -16,6 +23,13 @@ export interface Bot {
   turnsPerMinute: number
   /** Milliseconds a code handler may take. */
   deadline: number
+  /** Whose dates and times are meant: an IANA zone. */
+  zone: string
+  /** In which dates, times and numbers are written, by their codes. */
+  language: string[]
+  /** The country of telephone numbers without a code of their own, such as GB. */
+  country?: string
+  rules?: Rules
   routes: Route[]
   unrouted?: HandlerName
   /** What people see of the bot at its providers; `connect` sets it. */
@@ -24,7 +38,7 @@ export interface Bot {
 
 export interface Route {
   name: string
-  meets: Condition
+  when: Condition
   handler: HandlerName
 }
 
@@ -77,8 +91,7 @@ const phrase = Joi.string().custom((source: string, helpers) => {
     readPhrase(source)
     return source
   } catch (error) {
-    if (!(error instanceof PhraseError)) throw error
-    return helpers.message({ custom: "{#says}" }, { says: `the phrase "${source}" cannot be read: ${error.message}` })
+    return helpers.message({ custom: "{#says}" }, phraseFault(source, error))
   }
 })
 
@@ -148,6 +161,35 @@ const account = Joi.object({
   picture: Joi.string().max(200),
 }).min(1)
 
+/** Parts that all phrases of a bot may come to, their rules written out. */
+const mostParts = 500_000
+
+const ruleName = /^[a-z][A-Za-z0-9]*$/
+
+const rules = Joi.object()
+  .pattern(
+    ruleName,
+    Joi.alternatives(
+      Joi.string(),
+      Joi.object()
+        .pattern(Joi.string().max(200), Joi.alternatives(Joi.string(), Joi.array().items(Joi.string()).min(1)))
+        .min(1),
+    ),
+  )
+  .max(500)
+
+const language = oneOrMore(
+  Joi.valid(...Object.keys(languages)).messages({
+    "any.only": `a language is one of ${Object.keys(languages).join(", ")}`,
+  }),
+)
+
+const zone = Joi.string().custom((value: string, helpers) =>
+  isZone(value)
+    ? value
+    : helpers.message({ custom: "{#says}" }, { says: `"${value}" is no time zone; write one such as Europe/Lisbon` }),
+)
+
 const schema = (handler: Joi.Schema) =>
   Joi.object({
     bot: Joi.string()
@@ -157,8 +199,12 @@ const schema = (handler: Joi.Schema) =>
     gather: duration.default(0),
     turnsPerMinute: Joi.number().integer().min(1).default(30),
     deadline: duration.default(10_000),
+    zone: zone.default("UTC"),
+    language: language.default(["en"]),
+    country: Joi.valid(...getCountries()),
+    rules,
     routes: Joi.array()
-      .items(Joi.object({ name: Joi.string().required(), meets: condition.required(), handler: handler.required() }))
+      .items(Joi.object({ name: Joi.string().required(), when: condition.required(), handler: handler.required() }))
       .unique("name")
       .default([]),
     unrouted: handler,
@@ -170,13 +216,19 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
   const handlers = known.files
   const read = readYaml(source)
   const { lines } = read
-  if ("faults" in read)
-    return {
-      faults: read.faults.map(({ at, ...words }) => {
-        const { line, col } = lines.linePos(at)
-        return { file, line: Math.max(1, line), column: Math.max(1, col), ...words }
-      }),
-    }
+  if ("faults" in read) {
+    const written = source.split("\n")
+    const told = read.faults.map(({ at, ...words }) => {
+      const { line, col } = lines.linePos(at)
+      const place = { file, line: Math.max(1, line), column: Math.max(1, col) }
+      const quoted = quotedInLine(written[place.line - 1] ?? "")
+      return { quoted: quoted !== undefined, fault: { ...place, ...(quoted ?? words) } }
+    })
+    // A bracket that YAML takes for its own upsets every line behind it.
+    const unquoted = told.filter(({ quoted }) => quoted).map(({ fault }) => fault)
+    if (unquoted.length === 0) return { faults: told.map(({ fault }) => fault) }
+    return { faults: unquoted.filter(({ line }, at) => line !== unquoted[at - 1]?.line) }
+  }
   const { document } = read
   const faults: Fault[] = []
 
@@ -186,11 +238,36 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
     const { line, col } = lines.linePos(offset)
     return { line, column: col }
   }
+  for (const { at, says, remedy } of unquotedPhrases(document, source)) {
+    const { line, col } = lines.linePos(at)
+    faults.push({ file, line, column: col, says, remedy })
+  }
+  if (faults.length > 0) return { faults }
   const { value, error } = schema(handlerSchema(known.kinds)).validate(read.value ?? {}, { abortEarly: false })
-  for (const detail of error?.details ?? []) faults.push({ file, ...where(detail.path), ...inWords(detail) })
+  const details = error?.details ?? []
+  for (const detail of details) {
+    if (!isRenamed(detail, details)) faults.push({ file, ...where(detail.path), ...inWords(detail) })
+  }
   if (faults.length > 0) return { faults }
 
   const bot = value as Bot
+  bot.language = [bot.language].flat()
+  const book = rulesOf(bot, (path, says) => faults.push({ file, ...where(["rules", ...path]), says }))
+  if (!book) return { faults }
+  let parts = 0
+  for (const [path, source] of phrasesIn(bot)) {
+    const read = resolvedPhrase(book, source)
+    if ("says" in read) {
+      faults.push({ file, ...where(path), ...read })
+      continue
+    }
+    parts += countOf(read)
+    if (parts > mostParts) {
+      const says = `the bot's phrases up to "${source}" come to more than ${mostParts} parts`
+      faults.push({ file, ...where(path), says, remedy: "Refer to large rules from fewer phrases." })
+      break
+    }
+  }
   const named: [HandlerName | undefined, (string | number)[]][] = [
     ...bot.routes.map((route, at): [HandlerName, (string | number)[]] => [route.handler, ["routes", at, "handler"]]),
     [bot.unrouted, ["unrouted"]],
@@ -200,20 +277,68 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
     const remedy = handlers.size > 0 ? `There are: ${[...handlers].join(", ")}.` : `Make handlers/${handler}.ts.`
     faults.push({ file, ...where(path), says: `there is no handler "${handler}"`, remedy })
   }
+  // What its slots are is not known of a phrase with a fault.
+  if (faults.length > 0) return { faults }
   named.forEach(([handler, path], at) => {
     if (typeof handler !== "object" || typeof handler.text !== "string") return
-    const slots = bot.routes[at] ? slotsIn(bot.routes[at].meets) : []
+    const slots = bot.routes[at] ? slotsIn(bot.routes[at].when, book) : []
     for (const fault of faultsOfPlaces(handler.text, slots))
       faults.push({ file, ...where([...path, "text"]), ...fault })
   })
   return faults.length > 0 ? { faults } : { bot }
 }
 
+/** A bot's rules, read; undefined where one is at fault. */
+function rulesOf(bot: Bot, fault: (path: string[], says: string) => void): RuleBook | undefined {
+  try {
+    const book = new RuleBook(bot.rules)
+    for (const name of book.names) book.resolved({ is: "rule", rule: name, slot: name, at: 0 })
+    return book
+  } catch (error) {
+    if (error instanceof RuleError) fault(error.path, error.message)
+    else if (error instanceof PhraseError) fault([], error.message)
+    else throw error
+    return undefined
+  }
+}
+
+/** A phrase, its rules written out; or what is wrong with it. */
+function resolvedPhrase(book: RuleBook, source: string): Phrase | { says: string; remedy?: string } {
+  try {
+    return book.resolved(readPhrase(source))
+  } catch (error) {
+    return phraseFault(source, error)
+  }
+}
+
+/** What is wrong with a phrase, by what reading it threw. */
+function phraseFault(source: string, error: unknown): { says: string; remedy?: string } {
+  if (!(error instanceof PhraseError)) throw error
+  if (error.rewritten === undefined) return { says: `the phrase "${source}" cannot be read: ${error.message}` }
+  const remedy = `Write "${error.rewritten}". ${rewriteRemedy}`
+  return { says: `the phrase "${source}" is of an earlier form`, remedy }
+}
+
+/** Every phrase of a bot's routes, and the path to it. */
+function phrasesIn(bot: Bot): [path: (string | number)[], source: string][] {
+  const inside = (condition: Condition, path: (string | number)[]): [(string | number)[], string][] => [
+    ...(typeof condition.phrase === "string"
+      ? [[[...path, "phrase"], condition.phrase] as [(string | number)[], string]]
+      : (condition.phrase ?? []).map((one, at): [(string | number)[], string] => [[...path, "phrase", at], one])),
+    ...(["any", "all"] as const).flatMap((name) =>
+      (condition[name] ?? []).flatMap((one, at) => inside(one, [...path, name, at])),
+    ),
+    ...(condition.not ? inside(condition.not, [...path, "not"]) : []),
+  ]
+  return bot.routes.flatMap((route, at) => inside(route.when, ["routes", at, "when"]))
+}
+
 /** The slots that may be filled where a condition is met. */
-function slotsIn(met: Condition): string[] {
-  const phrases = [met.phrase ?? []].flat().flatMap((source) => slotsOf(readPhrase(source)))
+function slotsIn(met: Condition, book: RuleBook): string[] {
+  const phrases = [met.phrase ?? []].flat().flatMap((source) => slotsOf(book.resolved(readPhrase(source))))
   const args = met.command === undefined ? [] : ["args"]
-  return [...new Set([...phrases, ...args, ...[...(met.any ?? []), ...(met.all ?? [])].flatMap(slotsIn)])]
+  const inner = [...(met.any ?? []), ...(met.all ?? [])].flatMap((one) => slotsIn(one, book))
+  return [...new Set([...phrases, ...args, ...inner])]
 }
 
 /** Where the value at a path begins in the source; for something missing, where its parent does. */
@@ -235,18 +360,26 @@ function hasRange(node: unknown): node is { range: [number, number, number] } {
   return typeof node === "object" && node !== null && Array.isArray((node as { range?: unknown }).range)
 }
 
+/** Whether a `when` is missing because it stands there under its earlier name. */
+function isRenamed({ type, path }: Joi.ValidationErrorItem, all: Joi.ValidationErrorItem[]): boolean {
+  const [, at, name] = path
+  return type === "any.required" && name === "when" && all.some((one) => one.path[1] === at && one.path[2] === "meets")
+}
+
 function inWords(detail: Joi.ValidationErrorItem): { says: string; remedy?: string } {
   const name = detail.path.at(-1)
   switch (detail.type) {
     case "object.unknown": {
-      const inCondition = detail.path.includes("meets")
-      const known = inCondition ? conditionNames : detail.path[0] === "routes" ? ["name", "meets", "handler"] : topNames
+      if (name === "meets" && detail.path.length === 3)
+        return { says: '"meets" is named "when" now', remedy: `Write "when". ${rewriteRemedy}` }
+      const inCondition = detail.path.includes("when")
+      const known = inCondition ? conditionNames : detail.path[0] === "routes" ? ["name", "when", "handler"] : topNames
       return { says: `"${name}" is not known here`, remedy: `Write one of: ${known.join(", ")}.` }
     }
     case "any.required":
       return {
         says: `"${name}" is missing`,
-        remedy: detail.path[0] === "routes" ? "A route has name, meets and handler." : `Add "${name}: …".`,
+        remedy: detail.path[0] === "routes" ? "A route has name, when and handler." : `Add "${name}: …".`,
       }
     case "any.only":
     case "alternatives.types": {
@@ -262,12 +395,20 @@ function inWords(detail: Joi.ValidationErrorItem): { says: string; remedy?: stri
       }
     case "object.min":
       return { says: "the condition is empty", remedy: `Write one of: ${conditionNames.join(", ")}.` }
+    case "custom":
+      return {
+        says: String(detail.context?.says ?? detail.message),
+        ...(typeof detail.context?.remedy === "string" ? { remedy: detail.context.remedy } : {}),
+      }
     default:
       return { says: detail.message.replace(`"${String(detail.context?.label)}"`, `"${name}"`) }
   }
 }
 
-const topNames = ["bot", "gather", "turnsPerMinute", "deadline", "routes", "unrouted"]
+/** For what is of an earlier form. */
+const rewriteRemedy = '"wobbet bot check <folder> --rewrite" changes the file.'
+const topNames =
+  "bot, gather, turnsPerMinute, deadline, zone, language, country, rules, routes, unrouted, account".split(", ")
 const conditionNames =
   "phrase, command, choice, event, media, channel, kind, place, language, mentioned, state, fields, any, all, not".split(
     ", ",

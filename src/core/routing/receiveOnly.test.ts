@@ -16,8 +16,16 @@ test.each<[string, Condition, HandlerName, boolean]>([
   ["any of several, one of them there", { any: [{ channel: "quay" }, { kind: "custom" }] }, text, true],
   ["all of several, one of them elsewhere", { all: [{ phrase: "x" }, { channel: "quay" }] }, text, false],
   ["code, which may say nothing", { channel: "pager" }, "count", false],
-])("%s", (_what, meets, handler, is) => {
-  const bot = { bot: "b", gather: 0, turnsPerMinute: 30, deadline: 1, routes: [{ name: "greet", meets, handler }] }
+])("%s", (_what, when, handler, is) => {
+  const bot = {
+    bot: "b",
+    gather: 0,
+    turnsPerMinute: 30,
+    deadline: 1,
+    zone: "UTC",
+    language: ["en"],
+    routes: [{ name: "greet", when, handler }],
+  }
   const faults = answersNowhere(bot, [pager])
   expect(faults.map((fault) => fault.says)).toEqual(
     is ? ['the route "greet" answers on the channel "pager", where nothing can be said: it only receives'] : [],

@@ -12,7 +12,7 @@ export function answersNowhere(bot: Bot, channels: SilentChannel[]): Fault[] {
   const routes = bot.routes.filter(({ handler }) => answers(handler))
   return channels.flatMap((channel) =>
     routes
-      .filter(({ meets }) => mayMeet(meets, channel))
+      .filter(({ when }) => mayMeet(when, channel))
       .map(({ name }) => ({
         file: "bot.yaml",
         says: `the route "${name}" answers on the channel "${channel.key}", where nothing can be said: ${channel.why}`,

@@ -21,6 +21,7 @@ const situation = (message: Partial<Message>, state = {}) => ({
   message: { event: "text" as const, place: { address: "1", kind: "direct" as const }, ...message },
   channel: { key: "quay", kind: "telegram" },
   state,
+  now: "2026-11-27T16:00:00Z",
 })
 
 test.each([
@@ -43,7 +44,7 @@ test.each([
   ["no places, { one } and }} alone", []],
 ])("the places of the text %j are checked", (text, says) => {
   expect(faultsOfPlaces(text, ["place"]).map((fault) => fault.says)).toEqual(says)
-  const source = `bot: a\nroutes:\n  - { name: r, meets: { phrase: "to {place}" }, handler: { text: ${JSON.stringify(text)} } }\n`
+  const source = `bot: a\nroutes:\n  - { name: r, when: { phrase: "to $text{place}" }, handler: { text: ${JSON.stringify(text)} } }\n`
   expect(faults(source).map((fault) => [fault.line, fault.says])).toEqual(says.map((one) => [3, one]))
 })
 
@@ -52,12 +53,12 @@ describe("a decision", () => {
     bot(`
 bot: ferry
 routes:
-  - { name: start, meets: { command: start }, handler: a }
-  - { name: seats, meets: { state: { asking: [seats, places] }, any: [ { phrase: "{n as integer}" }, { choice: "seats:*" } ] }, handler: b }
-  - { name: boat, meets: { phrase: [ "next boat", "boat to {place}" ] }, handler: c }
-  - { name: photo, meets: { media: image, not: { place: broadcast } }, handler: a }
-  - { name: edits, meets: { event: edited }, handler: a }
-  - { name: portuguese, meets: { language: pt, channel: quay, kind: telegram, mentioned: true }, handler: a }
+  - { name: start, when: { command: start }, handler: a }
+  - { name: seats, when: { state: { asking: [seats, places] }, any: [ { phrase: "$integer{n}" }, { choice: "seats:*" } ] }, handler: b }
+  - { name: boat, when: { phrase: [ "next boat", "boat to $text{place}" ] }, handler: c }
+  - { name: photo, when: { media: image, not: { place: broadcast } }, handler: a }
+  - { name: edits, when: { event: edited }, handler: a }
+  - { name: portuguese, when: { language: pt, channel: quay, kind: telegram, mentioned: true }, handler: a }
 unrouted: b
 `),
   )
@@ -115,7 +116,7 @@ unrouted: b
   test("does not look at routes whose trigger is not there", () => {
     const many = Array.from(
       { length: 2000 },
-      (_, at) => `  - { name: r${at}, meets: { phrase: "boat number${at}" }, handler: a }`,
+      (_, at) => `  - { name: r${at}, when: { phrase: "boat number${at}" }, handler: a }`,
     )
     const large = new RouteTable(bot(`bot: many\nroutes:\n${many.join("\n")}\n`))
     let looked = 0
@@ -134,19 +135,19 @@ unrouted: b
 describe("bot.yaml with faults", () => {
   test.each([
     [
-      "bot: x\nroutes:\n  - name: a\n    meets: { phrse: hi }\n    handler: help\n",
+      "bot: x\nroutes:\n  - name: a\n    when: { phrse: hi }\n    handler: help\n",
       4,
       '"phrse" is not known here',
       "Write one of: phrase",
     ],
     [
-      "bot: x\nroutes:\n  - name: a\n    meets: { phrase: '[hi' }\n    handler: help\n",
+      "bot: x\nroutes:\n  - name: a\n    when: { phrase: '[hi' }\n    handler: help\n",
       4,
       'cannot be read: "]" is missing',
       undefined,
     ],
     [
-      "bot: x\nroutes:\n  - name: a\n    meets: { command: hi }\n    handler: halp\n",
+      "bot: x\nroutes:\n  - name: a\n    when: { command: hi }\n    handler: halp\n",
       5,
       'there is no handler "halp"',
       "There are: help.",
@@ -154,17 +155,17 @@ describe("bot.yaml with faults", () => {
     [
       "bot: x\nroutes:\n  - name: a\n    handler: help\n",
       3,
-      '"meets" is missing',
-      "A route has name, meets and handler.",
+      '"when" is missing',
+      "A route has name, when and handler.",
     ],
     [
-      "bot: x\nroutes:\n  - { name: a, meets: { command: a }, handler: help }\n  - { name: a, meets: { command: b }, handler: help }\n",
+      "bot: x\nroutes:\n  - { name: a, when: { command: a }, handler: help }\n  - { name: a, when: { command: b }, handler: help }\n",
       4,
       'two routes have the name "a"',
       "Give each route a name of its own.",
     ],
     [
-      "bot: x\nroutes:\n  - name: a\n    meets: { media: movie }\n    handler: help\n",
+      "bot: x\nroutes:\n  - name: a\n    when: { media: movie }\n    handler: help\n",
       4,
       '"movie" is not known here',
       "Write one of: any, image",

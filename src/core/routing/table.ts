@@ -3,9 +3,12 @@ import type { Message } from "../message/message.ts"
 import { spokenEvents } from "../message/message.ts"
 import type { PhraseRun } from "../phrase/automaton.ts"
 import { PhraseAutomaton } from "../phrase/automaton.ts"
+import type { SaidWords } from "../phrase/automaton.ts"
 import { readPhrase } from "../phrase/read.ts"
-import type { Word } from "../phrase/words.ts"
+import { RuleBook } from "../phrase/rules.ts"
+import { readSpans } from "../phrase/spans.ts"
 import { readWords } from "../phrase/words.ts"
+import { modernBot } from "./rewrite.ts"
 import type { Bot, Condition, HandlerName, Route } from "./bot.ts"
 
 /** What a decision looks at besides the message. */
@@ -15,6 +18,8 @@ export interface Situation {
   messages?: Message[]
   channel: { key: string; kind: string }
   state: { [field: string]: unknown }
+  /** ISO 8601: the time that "tomorrow" is counted from, where the message has none of its own. */
+  now: string
 }
 
 export type Slots = { [name: string]: string | number }
@@ -45,11 +50,15 @@ export class RouteTable {
   private readonly byTrigger = new Map<string, number[]>()
   private readonly always: number[] = []
 
-  constructor(readonly bot: Bot) {
-    bot.routes.forEach((route) => this.collectPhrases(route.meets))
-    this.automaton = new PhraseAutomaton([...this.phrases.keys()].map(readPhrase))
+  readonly bot: Bot
+
+  constructor(given: Bot) {
+    const bot = (this.bot = modernBot(given))
+    bot.routes.forEach((route) => this.collectPhrases(route.when))
+    const rules = new RuleBook(bot.rules)
+    this.automaton = new PhraseAutomaton([...this.phrases.keys()].map((source) => rules.resolved(readPhrase(source))))
     bot.routes.forEach((route, at) => {
-      const triggers = this.triggersOf(route.meets)
+      const triggers = this.triggersOf(route.when)
       if (triggers === undefined) this.always.push(at)
       for (const trigger of triggers ?? []) this.byTrigger.set(trigger, [...(this.byTrigger.get(trigger) ?? []), at])
     })
@@ -81,12 +90,21 @@ export class RouteTable {
     const said = messages.length > 1 ? [message, ...messages] : [message]
     const wordings = said
       .filter((one) => wordsEvents.has(one.event) && one.text !== undefined)
-      .map(({ text = "" }): Wording => {
-        const words = readWords(text)
-        return { text, words, matching: this.automaton.matching(words) }
+      .map(({ text = "", sentAt }): Wording => {
+        const said = this.read(text, sentAt ?? situation.now)
+        return { ...said, matching: this.automaton.matching(said) }
       })
-    const { messages: all, channel, state } = situation
-    return { message, messages: all, channel, state, wordings }
+    const { messages: all, channel, state, now } = situation
+    return { message, messages: all, channel, state, now, wordings }
+  }
+
+  private read(text: string, now: string): SaidWords {
+    const words = readWords(text)
+    const { types } = this.automaton
+    if (types.size === 0) return { text, words, spans: [] }
+    const { language, zone, country } = this.bot
+    const reading = { languages: language, zone, now, types, ...(country === undefined ? {} : { country }) }
+    return { text, words, spans: readSpans(text, words, reading) }
   }
 
   private candidates(look: Look): number[] {
@@ -101,10 +119,10 @@ export class RouteTable {
   /** Edits, reactions and the like run only a route that names their event. */
   private finding(route: Route, look: Look): Finding {
     const { event } = look.message
-    if (!spokenEvents.has(event) && !namesEvent(route.meets, event)) {
+    if (!spokenEvents.has(event) && !namesEvent(route.when, event)) {
       return missed(`nobody said this (event ${event}); a route takes it only with "event: ${event}"`)
     }
-    return this.check(route.meets, look)
+    return this.check(route.when, look)
   }
 
   private check(condition: Condition, look: Look): Finding {
@@ -196,12 +214,14 @@ export class RouteTable {
 
   /** The whole text comes first; where it fits no phrase, one of several messages may. */
   private checkPhrases(phrases: string[], look: Look): Finding {
-    for (const { text, words, matching } of look.wordings) {
+    for (const wording of look.wordings) {
       for (const phrase of phrases) {
         const at = this.phrases.get(phrase)!
-        if (!matching.has(at)) continue
-        const run = this.automaton.run(at, words, text)
-        if (run.matches) return met(`the phrase "${phrase}"`, run.slots)
+        if (!wording.matching.has(at)) continue
+        const run = this.automaton.run(at, wording)
+        if (!run.matches) continue
+        const read = run.misspelt.map(({ said, meant }) => `"${said}" is read as "${meant}"`).join(", ")
+        return met(`the phrase "${phrase}"${read ? ` (${read})` : ""}`, run.slots)
       }
     }
     const [whole] = look.wordings
@@ -209,7 +229,7 @@ export class RouteTable {
     // Of several phrases, the one that came furthest says most.
     let best: { phrase: string; run: PhraseRun & { matches: false } } | undefined
     for (const phrase of phrases) {
-      const run = this.automaton.run(this.phrases.get(phrase)!, whole.words, whole.text)
+      const run = this.automaton.run(this.phrases.get(phrase)!, whole)
       if (!run.matches && (best === undefined || run.stoppedAt > best.run.stoppedAt)) best = { phrase, run }
     }
     return missed(best ? whereLeft(best.phrase, best.run, whole) : "no phrase matches")
@@ -254,9 +274,7 @@ interface Look extends Situation {
   wordings: Wording[]
 }
 
-interface Wording {
-  text: string
-  words: Word[]
+interface Wording extends SaidWords {
   matching: ReadonlySet<number>
 }
 

@@ -42,6 +42,7 @@ export function planOf(given: {
     messages: said,
     channel: { key: line.channel, kind: known.row.kind },
     state: line.state,
+    now: now.toISOString(),
   })
   if (decision.took === "passed over")
     return { does: "nothing", outcome: "passed over", reason: `no route names the event "${message.event}"` }

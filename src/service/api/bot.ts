@@ -42,6 +42,7 @@ export const botRoutes: ApiRoute[] = [
       channel: Joi.string().max(63),
       choice: Joi.string().max(2000).description("explain a press of this choice instead of the text"),
       state: Joi.object().unknown(true).default({}),
+      at: Joi.date().iso().description("as if it were said at this time; now when left out"),
       place: Joi.valid("direct", "group", "broadcast").default("direct"),
     }),
     answers: "The decision, and for each route the condition that failed.",
@@ -56,6 +57,7 @@ export const botRoutes: ApiRoute[] = [
         message: saidAs(body),
         channel: { key: known?.row.key ?? "any", kind: known?.row.kind ?? "telegram" },
         state: body.state,
+        now: body.at?.toISOString() ?? new Date().toISOString(),
       }
       const decision = table.decide(situation)
       const { handler, ...taken } = { handler: undefined, ...decision }

@@ -144,6 +144,7 @@ async function decisionOf(
     messages: ofTurn,
     channel: { key: message.channel, kind: known.row.kind },
     state: turn.stateBefore,
+    now: (message.sentAt ?? message.receivedAt).toISOString(),
   }
   return new RouteTable(release.definition).explain(situation)
 }
