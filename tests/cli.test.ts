@@ -172,7 +172,30 @@ test("explains for each route why it did or did not match", async () => {
   )
   expect(sail.out).toContain('{"day":"2026-05-04T02:30","place":"Holm Island"}')
   expect(sail.out).toContain('"iland" is read as "island"')
-  expect(await wobbet("bot", "explain", "hm", "--at", "someday")).toMatchObject({ code: 1 })
+  expect(await wobbet("bot", "explain", "hm", "--at", "someday")).toMatchObject({
+    code: 2,
+    err: expect.stringContaining("at") as unknown,
+  })
+})
+
+test("takes a rule from a file of its own, and names the line of one that is wrong", async () => {
+  const places = Array.from({ length: 5000 }, (_none, at) => `Mooring ${at},mooring ${at},m${at}`).join("\n")
+  const bot = {
+    "bot.yaml":
+      'bot: x\nroutes:\n  - name: a\n    when: { phrase: "sail to $place" }\n    handler: { text: "To {{slots.place}}" }\n',
+    "rules/place.csv": places,
+  }
+  expect((await wobbet("bot", "check", tempFolder(bot))).out).toContain("x is valid: 1 route")
+  const check = async (files: { [path: string]: string }) =>
+    (await wobbet("bot", "check", tempFolder({ ...bot, ...files }))).out
+  const broken = await check({ "rules/place.csv": `${places}\nHolm,[holm` })
+  expect(broken).toMatch(/✕ .*rules\/place\.csv:5001\n +the phrase "\[holm" cannot be read: "\]" is missing/)
+  expect(broken).not.toContain("there is no rule")
+  expect(await check({ "rules/place.yaml": "Holm: holm" })).toContain("the rule place has two files")
+  expect(await check({ "rules/My place.csv": "Holm" })).toContain('"My place.csv" names no rule')
+  expect(await check({ "bot.yaml": `rules: { place: holm }\n${bot["bot.yaml"]}` })).toContain(
+    "has a file of its own too",
+  )
 })
 
 test("rewrites a bot.yaml of the earlier form in place, and says what it changed", async () => {

@@ -32,6 +32,8 @@ export interface Reading {
 
 /** Prepositions and articles before a date or time, at most. */
 const leading = 2
+/** Words in which anything is looked for. */
+const mostWords = 300
 /** Characters in which dates and telephone numbers are looked for. */
 const looked = 2000
 
@@ -39,8 +41,9 @@ export function isZone(zone: string): boolean {
   return IANAZone.isValidZone(zone)
 }
 
-/** Everything of the types wanted, read once: of each type, at each word the longest. */
-export function readSpans(text: string, words: Word[], reading: Reading): Span[] {
+/** Everything of the types wanted, read once: of each type, at each word the longest. What stands far behind is not looked at. */
+export function readSpans(text: string, all: Word[], reading: Reading): Span[] {
+  const words = all.slice(0, mostWords)
   const { types } = reading
   const spoken = reading.languages.flatMap((code) => languages[code] ?? [])
   const found: Span[] = []

@@ -51,6 +51,8 @@ export interface HandlersKnown {
   files: ReadonlySet<string>
   /** By the name of each other kind what may be written for it, that name among it. */
   kinds: { [kind: string]: Joi.ObjectSchema }
+  /** Rules that stand in files of their own. */
+  rules?: Rules
 }
 
 /** Several keys in one condition must all be met. */
@@ -251,6 +253,13 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
   if (faults.length > 0) return { faults }
 
   const bot = value as Bot
+  const ofFiles = known.rules ?? {}
+  for (const name of Object.keys(bot.rules ?? {}))
+    if (Object.hasOwn(ofFiles, name)) {
+      const remedy = "Remove it here, or remove the file."
+      faults.push({ file, ...where(["rules", name]), says: `the rule ${name} has a file of its own too`, remedy })
+    }
+  if (Object.keys(ofFiles).length > 0) bot.rules = { ...bot.rules, ...ofFiles }
   bot.language = [bot.language].flat()
   const book = rulesOf(bot, (path, says) => faults.push({ file, ...where(["rules", ...path]), says }))
   if (!book) return { faults }

@@ -6,6 +6,8 @@ import { watch } from "chokidar"
 import { build } from "esbuild"
 import type { Bot, Fault } from "../../core/routing/bot.ts"
 import { readBot } from "../../core/routing/bot.ts"
+import type { RuleMapping } from "../../core/routing/ruleFile.ts"
+import { readRuleFile } from "../../core/routing/ruleFile.ts"
 import { readProfile } from "../../core/gateway/readProfile.ts"
 import { profiles as shippedProfiles } from "../../core/gateway/shipped.ts"
 import type { HandlerError } from "./handler.ts"
@@ -21,6 +23,9 @@ export interface BotPackage {
   /** Gateway profiles of the folder's own, by name, as they are written. */
   profiles: { [name: string]: string }
 }
+
+/** Bytes of a rule's own file. */
+const longestRules = 2_000_000
 
 /** @property files the code handlers, also where something is wrong with the folder */
 export type BotFolderReading = ({ ready: BotPackage } | { faults: Fault[] }) & { files: string[] }
@@ -40,11 +45,14 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     return { files: [], faults: [{ file: shownPath(file), says: "there is no bot.yaml in the folder", remedy }] }
   }
   const files = await handlerFiles(folder)
-  const reading = readBot(source, shownPath(file), { files: new Set(files.keys()), kinds: writtenHandlers })
+  const rules = await readRules(folder)
+  const known = { files: new Set(files.keys()), kinds: writtenHandlers, rules: rules.mappings }
+  const reading = readBot(source, shownPath(file), known)
   const bundle = await bundleHandlers(folder, files, sdk)
   const profiles = await readProfiles(folder)
   const faults = [
-    ...("faults" in reading ? reading.faults : []),
+    // Without a rule that cannot be read, phrases would be at fault that are not.
+    ...(rules.faults.length > 0 ? rules.faults : "faults" in reading ? reading.faults : []),
     ...profiles.faults,
     ...("faults" in bundle ? bundle.faults : []),
   ]
@@ -86,6 +94,39 @@ async function readProfiles(folder: string): Promise<{ sources: { [name: string]
     } else sources[read.profile.profile] = source
   }
   return { sources, faults }
+}
+
+/** The rules under `rules/`, each named as its file: `rules/place.csv` is `$place`. */
+async function readRules(folder: string): Promise<{ mappings: { [name: string]: RuleMapping }; faults: Fault[] }> {
+  const inside = join(folder, "rules")
+  const found = await readdir(inside).catch(() => [])
+  const mappings: { [name: string]: RuleMapping } = {}
+  const faults: Fault[] = []
+  for (const written of found.sort()) {
+    const file = shownPath(join(inside, written))
+    const [, name, format] = /^([a-z][A-Za-z0-9]*)\.(csv|ya?ml)$/.exec(written) ?? []
+    if (name === undefined) {
+      if (/\.(csv|ya?ml)$/.test(written)) {
+        const remedy = "A rule's file is named as the rule: letters and digits, such as place.csv."
+        faults.push({ file, line: 1, says: `"${written}" names no rule`, remedy })
+      }
+      continue
+    }
+    if (Object.hasOwn(mappings, name)) {
+      faults.push({ file, line: 1, says: `the rule ${name} has two files`, remedy: "Remove one of them." })
+      continue
+    }
+    const size = (await stat(join(inside, written))).size
+    if (size > longestRules) {
+      const says = `the file has ${size} bytes; ${longestRules} are read`
+      faults.push({ file, line: 1, says, remedy: "Write fewer words." })
+      continue
+    }
+    const read = readRuleFile(await readFile(join(inside, written), "utf8"), format === "csv" ? "csv" : "yaml")
+    if ("faults" in read) faults.push(...read.faults.map((fault) => ({ file, ...fault })))
+    else mappings[name] = read.mapping
+  }
+  return { mappings, faults }
 }
 
 /** Calls back, at most ten times a second, when something in the folder was saved. Gives what ends it. */
