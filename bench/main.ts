@@ -12,7 +12,8 @@ import type { Results, Run, Share } from "./results.ts"
 import { measureLists } from "./large.ts"
 import { measureKinds } from "./kinds.ts"
 import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
-import { printForged, printKinds, printLists, printTable, printWorst } from "./table.ts"
+import { measurePhrases } from "./phrases.ts"
+import { printForged, printKinds, printLists, printPhrases, printTable, printWorst } from "./table.ts"
 
 /**
  * Each figure beside its baseline, taken in turn on one machine, from one load generator and one database server. What
@@ -27,6 +28,8 @@ const { values: options } = parseArgs({
     kinds: { type: "boolean" },
     /** Measures what the worst input costs, alone. */
     worst: { type: "boolean" },
+    /** Measures phrases alone, and keeps the other figures as they are. */
+    phrases: { type: "boolean" },
     /** Measures forged calls alone, and keeps the other figures as they are. */
     forged: { type: "boolean" },
     /** Measures lists and searches alone, with a record of so many messages over two years beside one of 10,000. */
@@ -226,6 +229,12 @@ try {
     if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
     if (options.json) process.stdout.write(`${JSON.stringify(results.worst, null, 2)}\n`)
     else printWorst(results.worst!)
+  } else if (options.phrases) {
+    const before = JSON.parse(readFileSync(file, "utf8")) as Results
+    const results: Results = { ...before, phrases: measurePhrases(rounds + 2) }
+    if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
+    if (options.json) process.stdout.write(`${JSON.stringify(results.phrases, null, 2)}\n`)
+    else printPhrases(results.phrases!)
   } else if (options.large) {
     const before = JSON.parse(readFileSync(file, "utf8")) as Results
     const sizes = { small: 10_000, large: Number(options.messages) * size }

@@ -1,6 +1,7 @@
 import type { FloodResult, SearchTime } from "./forged.ts"
 import type { KindRates } from "./kinds.ts"
 import type { ListTimes } from "./lists.ts"
+import type { PhraseCost } from "./phrases.ts"
 import type { WorstCost } from "./worst.ts"
 
 /** One part of a measured run: milliseconds of processor time a message. */
@@ -34,5 +35,7 @@ export interface Results {
   lists?: ListTimes
   /** What the worst input costs, by reader. */
   worst?: WorstCost[]
+  /** What phrases cost, by how many a bot has. */
+  phrases?: PhraseCost[]
   forged?: { search: SearchTime[]; floods: FloodResult[] }
 }

@@ -88,6 +88,25 @@ export function printTable(results: Results): void {
   if (results.forged) printForged(results.forged)
   if (results.worst) printWorst(results.worst)
   if (results.lists) printLists(results.lists)
+  if (results.phrases) printPhrases(results.phrases)
+}
+
+/** Phrases in one automaton, beside regular expressions that are tried one after the other. */
+export function printPhrases(costs: NonNullable<Results["phrases"]>): void {
+  const head = ["phrases", "steps", "compile", "expressions", "ratio", "decide", "expressions", "ratio"]
+  const table = new Table({ head, style })
+  for (const { phrases, steps, compile, compileBaseline, decide, decideBaseline } of costs)
+    table.push([
+      right(thousands(phrases)),
+      right(thousands(steps)),
+      right(shown(compile, "ms")),
+      right(shown(compileBaseline, "ms")),
+      right(`${(compile / compileBaseline).toFixed(1)} ×`),
+      right(shown(decide, "µs")),
+      right(shown(decideBaseline, "µs")),
+      right(`${(decide / decideBaseline).toPrecision(2)} ×`),
+    ])
+  process.stdout.write(`${table.toString()}\n`)
 }
 
 /** Every list with two records; twice the time of the small one, or 100 ms, is too much. */

@@ -146,7 +146,7 @@ describe("through a proxy", () => {
     await service.stop()
     await far.getByText("Not live").waitFor()
     service = await startService(place)
-    await far.getByText("● live", { exact: true }).waitFor()
+    await far.getByText("● live", { exact: true }).waitFor({ timeout: 30_000 })
     await sayAs(stage.person.id, "say after the restart")
     await said("you said after the restart", far).waitFor()
     expect(await far.evaluate(() => "sameDocument" in window)).toBe(true)
