@@ -14,7 +14,7 @@ export function botCommands(program: Command): void {
     .command("check")
     .description("check a bot folder, types and all; without one, the folder the service follows")
     .argument("[folder]")
-    .option("--rewrite", "first write what is of an earlier form in bot.yaml anew")
+    .option("--rewrite", "first change what is of an earlier form in bot.yaml")
     .option("--json", "for programs")
     .action(async (folder: string | undefined, options: { json?: boolean; rewrite?: boolean }) => {
       if (options.rewrite) await rewriteHere(folder, options)

@@ -27,7 +27,7 @@ export async function checkBotFolder(
 }
 
 /**
- * Writes what is of an earlier form in a folder's `bot.yaml` anew. Gives the lines that changed, as they are now;
+ * Rewrites what is of an earlier form in a folder's `bot.yaml`. Gives the lines that changed, as they are now;
  * undefined where there is no such file.
  */
 export function rewriteBotFile(folder: string): string[] | undefined {

@@ -14,6 +14,7 @@ import * as underWay from "./migrations/0009-under-way.ts"
 import * as edges from "./migrations/0010-edges.ts"
 import * as versions from "./migrations/0011-versions.ts"
 import * as fetched from "./migrations/0012-fetched.ts"
+import * as addressShown from "./migrations/0013-address-shown.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -32,6 +33,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0010-edges": edges,
   "0011-versions": versions,
   "0012-fetched": fetched,
+  "0013-address-shown": addressShown,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

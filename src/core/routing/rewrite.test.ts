@@ -23,7 +23,7 @@ routes:
     handler: a
 `
 
-test("a bot.yaml of the earlier form says what to write, and is written anew with its comments and layout", () => {
+test("a bot.yaml of the earlier form says what to write, and is rewritten with its comments and layout", () => {
   expect(faults(old).map(({ line, remedy }) => [line, remedy])).toEqual([
     [5, 'Write "when". "wobbet bot check <folder> --rewrite" changes the file.'],
     [8, 'Write "when". "wobbet bot check <folder> --rewrite" changes the file.'],
@@ -40,8 +40,8 @@ test("a bot.yaml of the earlier form says what to write, and is written anew wit
       'Write "$integer{n} (seats | seat)". "wobbet bot check <folder> --rewrite" changes the file.',
     ],
   ])
-  const anew = rewriteBot(old)!
-  expect(anew).toBe(`# Ours
+  const rewritten = rewriteBot(old)!
+  expect(rewritten).toBe(`# Ours
 bot: quay
 routes:
   - name: boat   # the usual
@@ -52,8 +52,8 @@ routes:
       not: { phrase: ["$integer{n} (seats | seat)", "nothing"] }
     handler: a
 `)
-  expect(faults(anew)).toEqual([])
-  expect(rewriteBot(anew)).toBeUndefined()
+  expect(faults(rewritten)).toEqual([])
+  expect(rewriteBot(rewritten)).toBeUndefined()
   expect(rewriteBot("bot: [")).toBeUndefined()
 })
 

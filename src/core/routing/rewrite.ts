@@ -4,7 +4,7 @@ import { PhraseError, readPhrase } from "../phrase/read.ts"
 import type { Bot, Condition } from "./bot.ts"
 
 /**
- * A `bot.yaml` of the old form, in today's: `meets:` becomes `when:`, and its phrases are written anew. All else stays as it
+ * A `bot.yaml` of the old form, in today's: `meets:` becomes `when:`, and its phrases are rewritten. All else stays as it
  * stands. Undefined where nothing is of the old form.
  */
 export function rewriteBot(source: string): string | undefined {
