@@ -1,20 +1,9 @@
-import type { IncomingHttpHeaders, ServerResponse } from "node:http"
-import { createServer } from "node:http"
-import type { AddressInfo } from "node:net"
+import type { ServerResponse } from "node:http"
 import { mkdirSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import type { Service } from "./support/harness.ts"
-import {
-  atEnd,
-  endAll,
-  eventually,
-  freshDatabase,
-  pause,
-  query,
-  run,
-  startService,
-  tempFolder,
-} from "./support/harness.ts"
+import { endAll, eventually, freshDatabase, pause, query, run, startService, tempFolder } from "./support/harness.ts"
+import { startGateway } from "./support/gateway.ts"
 import { quayBot } from "./support/quayBot.ts"
 
 /** What profiles do beside carrying messages: register, ask, fetch, say along; and channels that only receive or send. */
@@ -36,34 +25,6 @@ export default handler(() => ({ replies: [extra(text("with it"), { simCard: "2",
   })
 }, 60_000)
 afterAll(endAll)
-
-interface Came {
-  method: string
-  url: string
-  headers: IncomingHttpHeaders
-  body: string
-}
-
-/** A gateway whose answers are said by the test. */
-async function gateway(answer: (call: Came, response: ServerResponse) => unknown = () => ({ id: "g-1" })) {
-  const came: Came[] = []
-  const server = createServer((request, response) => {
-    let body = ""
-    request.on("data", (piece: Buffer) => (body += String(piece)))
-    request.on("end", () => {
-      const call = { method: request.method!, url: request.url!, headers: request.headers, body }
-      came.push(call)
-      const said = answer(call, response)
-      if (said === undefined) return
-      response.setHeader("content-type", "application/json")
-      response.end(typeof said === "string" ? said : JSON.stringify(said))
-    })
-  })
-  await new Promise<void>((done) => server.listen(0, "127.0.0.1", done))
-  atEnd(() => server.closeAllConnections())
-  atEnd(() => void server.close())
-  return { address: `http://127.0.0.1:${(server.address() as AddressInfo).port}`, came }
-}
 
 const keeps = (source: string) => service.client.setProfile(source).then(({ faults }) => expect(faults).toEqual([]))
 const post = (key: string, body: object, query = "?word=a-word-1") =>
@@ -109,7 +70,7 @@ test("a channel that only receives says so, and answers nothing; a route that an
 })
 
 test("a channel that only sends refuses calls, and is right all along the line", async () => {
-  const { address, came } = await gateway()
+  const { address, came } = await startGateway()
   await keeps(`profile: horn\ntitle: x\nsecrets: { key: { says: k } }\n${outbound}`)
   await service.client.addChannel({
     kind: "custom",
@@ -126,7 +87,7 @@ test("a channel that only sends refuses calls, and is right all along the line",
 })
 
 test("extras go along from handlers, the API and the command line; one nobody knows is refused or told", async () => {
-  const { address, came } = await gateway()
+  const { address, came } = await startGateway()
   await keeps(
     `profile: along\ntitle: x\n${secrets}\n${inbound}\n${outbound.replace(/ }$/, `, extra: { simCard: { says: which SIM, send: { meta: { sim: "{value}" } } }, note: { says: a note, send: { note: "n {value}" } } } }`)}`,
   )
@@ -183,7 +144,7 @@ test("a word in the body proves a call, and is nowhere in the record; without it
 
 test("what was said before is fetched once, in its order, and answered by nobody", async () => {
   const past = (n: number) => ({ id: `old-${n}`, from: "447700900405", text: `say ${n}` })
-  const { address, came } = await gateway(({ url }) =>
+  const { address, came } = await startGateway(({ url }) =>
     url.startsWith("/past") ? { list: [past(1), past(2), past(3)] } : { id: "x" },
   )
   await keeps(
@@ -210,7 +171,7 @@ test("what was said before is fetched once, in its order, and answered by nobody
 })
 
 test("removing a channel takes the address away where the profile says how", async () => {
-  const { address, came } = await gateway()
+  const { address, came } = await startGateway()
   await keeps(
     `profile: undone\ntitle: x\n${secrets}\n${inbound}\n${outbound}\nregister: { set: { address: "{apiBase}/hook", send: { url: "{inlet}", kinds: "{events}" } }, events: [message, state], remove: { address: "{apiBase}/hook" } }`,
   )
@@ -237,7 +198,7 @@ test.each<[string, (mark: string) => unknown, string, number]>([
   async (what, answer, status, sends) => {
     const key = `doubt-${what.replaceAll(" ", "-")}`
     let sent = 0
-    const { address, came } = await gateway(({ url }, response) => {
+    const { address, came } = await startGateway(({ url }, response) => {
       if (url.startsWith("/sent/")) return answer(decodeURIComponent(url.slice(6)))
       if (++sent > 1) return { id: "g-2" }
       response.socket!.destroy()
@@ -265,7 +226,7 @@ test.each<[string, (mark: string) => unknown, string, number]>([
 
 test("before what waits at a gateway is lost, its operator is told, and once", async () => {
   const alerts: string[] = []
-  const { address } = await gateway(({ url, body }) => {
+  const { address } = await startGateway(({ url, body }) => {
     if (url === "/alerts") alerts.push((JSON.parse(body) as { data: { says: string } }).data.says)
     return url.startsWith("/q") ? "null" : {}
   })
@@ -315,7 +276,7 @@ describe("a gateway that answers each new call", () => {
   ]
   test.each(answers)("%s: connecting, checking and showing say so, and nothing breaks", async (what, answer) => {
     const key = `odd-${what.toLowerCase().replaceAll(" ", "-")}`
-    const { address } = await gateway((_call, response) => answer(response))
+    const { address } = await startGateway((_call, response) => answer(response))
     await keeps(
       `profile: ${key}\ntitle: x\n${secrets}\n${inbound}\n${outbound}\nregister: { set: { address: "{apiBase}/hook", send: { url: "{inlet}" } }, read: { address: "{apiBase}/hook", answer: { address: /url } } }\nhistory: { address: "{apiBase}/past", each: /list }\ncheck: { address: "{apiBase}/me", answer: { id: /id } }`,
     )

@@ -1,11 +1,10 @@
 import { createHash, createHmac } from "node:crypto"
-import type { IncomingHttpHeaders } from "node:http"
-import { createServer } from "node:http"
-import type { AddressInfo } from "node:net"
 import { join } from "node:path"
 import { writeFileSync } from "node:fs"
 import type { Service } from "./support/harness.ts"
-import { atEnd, endAll, eventually, run, startService, tempFolder } from "./support/harness.ts"
+import { endAll, eventually, run, startService, tempFolder } from "./support/harness.ts"
+import type { Came } from "./support/gateway.ts"
+import { startGateway } from "./support/gateway.ts"
 import { quayBot } from "./support/quayBot.ts"
 
 /**
@@ -20,35 +19,6 @@ beforeAll(async () => {
   })
 }, 60_000)
 afterAll(endAll)
-
-interface Came {
-  method: string
-  url: string
-  headers: IncomingHttpHeaders
-  body: string
-}
-
-/** A gateway's side: what it was called with, and what it answers. */
-async function gateway(
-  answer: (call: Came) => unknown = () => ({ id: "out-1" }),
-): Promise<{ address: string; came: Came[] }> {
-  const came: Came[] = []
-  const server = createServer((request, response) => {
-    let body = ""
-    request.on("data", (piece: Buffer) => (body += String(piece)))
-    request.on("end", () => {
-      const call = { method: request.method!, url: request.url!, headers: request.headers, body }
-      came.push(call)
-      const said = answer(call)
-      if (said === undefined) response.statusCode = 204
-      response.setHeader("content-type", Buffer.isBuffer(said) ? "image/png" : "application/json")
-      response.end(Buffer.isBuffer(said) ? said : said === undefined ? "" : JSON.stringify(said))
-    })
-  })
-  await new Promise<void>((done) => server.listen(0, "127.0.0.1", done))
-  atEnd(() => void server.close())
-  return { address: `http://127.0.0.1:${(server.address() as AddressInfo).port}`, came }
-}
 
 /** Writes files as a person would save them from the documentation, and gives their paths. */
 function files(contents: { [name: string]: string }): string[] {
@@ -85,7 +55,7 @@ const post = (
 const posts = (came: Came[], path: RegExp) => came.filter((call) => call.method === "POST" && path.test(call.url))
 
 test("bearer JSON: a signed sample and one example", async () => {
-  const { address, came } = await gateway()
+  const { address, came } = await startGateway()
   const signed = (body: string) => createHmac("sha256", "sign-me").update(body).digest("hex")
   const body = (id: string, text: string) =>
     JSON.stringify({
@@ -127,7 +97,7 @@ test("bearer JSON: a signed sample and one example", async () => {
 })
 
 test("a form with a signed address: one call and one example", async () => {
-  const { address, came } = await gateway(() => ({ sid: "SM2" }))
+  const { address, came } = await startGateway(() => ({ sid: "SM2" }))
   const signed = (key: string, form: { [name: string]: string }) =>
     createHmac("sha1", "tok-123456")
       .update(
@@ -175,7 +145,7 @@ test("a form with a signed address: one call and one example", async () => {
 
 test("a queue with receipts and account states: three samples and three examples", async () => {
   const waiting: { receiptId: number; body: object }[] = []
-  const { address, came } = await gateway(({ method, url }) => {
+  const { address, came } = await startGateway(({ method, url }) => {
     if (url.includes("receiveNotification")) return waiting[0] ?? null
     if (method !== "DELETE") return { idMessage: "q-out-1" }
     waiting.splice(
@@ -294,7 +264,7 @@ test("a bridge with instances, nested payloads and echoes: it registers, and sta
       ...more,
     },
   })
-  const { address, came } = await gateway(({ method, url, body }) => {
+  const { address, came } = await startGateway(({ method, url, body }) => {
     if (url.startsWith("/webhook/set")) {
       hook = (JSON.parse(body) as { url: string }).url
       return { webhook: { url: hook } }
@@ -363,7 +333,7 @@ test("a hub with many accounts and attachments by two ids", async () => {
     "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==",
     "base64",
   )
-  const { address, came } = await gateway(({ url }) =>
+  const { address, came } = await startGateway(({ url }) =>
     url.includes("/attachments/") ? png : { object: "MessageSent", message_id: "h-out" },
   )
   const message = (id: string, text: string, account = "acc_quay", attachments: object[] = []) => ({
@@ -423,7 +393,7 @@ test("a hub with many accounts and attachments by two ids", async () => {
 }, 60_000)
 
 test("OMA: a profile that ships, and nothing to learn", async () => {
-  const { address, came } = await gateway(() => ({
+  const { address, came } = await startGateway(() => ({
     resourceReference: { resourceURL: "https://oma.example/requests/1" },
   }))
   const given = [

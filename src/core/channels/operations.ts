@@ -17,6 +17,11 @@ export interface Operation {
   word?: OperationWord
 }
 
+/** A call that reads, whose path below the base is its name where nothing else is said. */
+export function reads(name: string, says: string, more: Partial<Operation> = {}): Operation {
+  return { name, says, method: "GET", path: name, ...more }
+}
+
 export const operationWords = ["me", "record", "groups", "status"] as const
 export type OperationWord = (typeof operationWords)[number]
 

@@ -1,5 +1,6 @@
 import type { Document, Scalar } from "yaml"
 import { isMap, isScalar, isSeq } from "yaml"
+import { phraseNodes } from "./phraseNodes.ts"
 
 /** A phrase without quotation marks, which YAML reads as something else or may read so after the next edit. */
 export interface Unquoted {
@@ -36,18 +37,7 @@ export function unquotedPhrases(document: Document, source: string): Unquoted[] 
         })
     }
   }
-  const condition = (node: unknown): void => {
-    if (isSeq(node)) node.items.forEach(condition)
-    if (!isMap(node)) return
-    for (const { key, value } of node.items) {
-      const name = isScalar(key) ? key.value : undefined
-      if (name === "phrase") phrase(value)
-      else if (name === "any" || name === "all" || name === "not") condition(value)
-    }
-  }
-  const routes = document.get("routes", true)
-  for (const route of isSeq(routes) ? routes.items : [])
-    if (isMap(route)) condition(route.get("when", true) ?? route.get("meets", true))
+  phraseNodes(document).forEach(phrase)
   const rules = document.get("rules", true)
   for (const { value } of isMap(rules) ? rules.items : []) {
     if (!isMap(value)) phrase(value)

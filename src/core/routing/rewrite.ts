@@ -2,6 +2,7 @@ import { isMap, isScalar, isSeq } from "yaml"
 import { readYaml } from "../message/yaml.ts"
 import { PhraseError, readPhrase } from "../phrase/read.ts"
 import type { Bot, Condition } from "./bot.ts"
+import { phraseNodes } from "./phraseNodes.ts"
 
 /**
  * A `bot.yaml` of the old form, in today's: `meets:` becomes `when:`, and its phrases are rewritten. All else stays as it
@@ -20,23 +21,11 @@ export function rewriteBot(source: string): string | undefined {
     const today = todayOf(node.value)
     if (today !== undefined) replace(node, JSON.stringify(today))
   }
-  const condition = (node: unknown) => {
-    if (isSeq(node)) node.items.forEach(condition)
-    if (!isMap(node)) return
-    for (const { key, value } of node.items) {
-      const name = isScalar(key) ? key.value : undefined
-      if (name === "phrase") phrase(value)
-      else if (name === "any" || name === "all" || name === "not") condition(value)
-    }
-  }
+  phraseNodes(read.document).forEach(phrase)
   const routes = read.document.get("routes", true)
-  for (const route of isSeq(routes) ? routes.items : []) {
-    for (const { key, value } of isMap(route) ? route.items : []) {
-      const name = isScalar(key) ? key.value : undefined
-      if (name === "meets") replace(key, "when")
-      if (name === "meets" || name === "when") condition(value)
-    }
-  }
+  for (const route of isSeq(routes) ? routes.items : [])
+    for (const { key } of isMap(route) ? route.items : [])
+      if (isScalar(key) && key.value === "meets") replace(key, "when")
   if (edits.length === 0) return undefined
   return edits
     .sort((a, b) => b.from - a.from)

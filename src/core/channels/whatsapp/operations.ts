@@ -1,60 +1,34 @@
 import type { Operation, Operations } from "../operations.ts"
-import { callBelow } from "../operations.ts"
+import { callBelow, reads } from "../operations.ts"
 import { bearer } from "./calls.ts"
 
 /** Edges of the Cloud API, as its documentation names them. */
 export const operations: Operations = {
   known: (): Operation[] => [
-    {
-      name: "phone number",
-      says: "the number the keys belong to, and its state",
-      method: "GET",
+    reads("phone number", "the number the keys belong to, and its state", {
       path: "{phoneNumberId}",
       usual: { fields: "id,display_phone_number,verified_name,quality_rating,status,throughput" },
       word: "me",
-    },
-    {
-      name: "subscribed_apps",
-      says: "which apps get the account's events",
-      method: "GET",
+    }),
+    reads("subscribed_apps", "which apps get the account's events", {
       path: "{businessAccountId}/subscribed_apps",
       word: "record",
-    },
-    {
-      name: "phone_numbers",
-      says: "all numbers of the account",
-      method: "GET",
-      path: "{businessAccountId}/phone_numbers",
-    },
-    {
-      name: "whatsapp_business_profile",
-      says: "what people see of the business",
-      method: "GET",
+    }),
+    reads("phone_numbers", "all numbers of the account", { path: "{businessAccountId}/phone_numbers" }),
+    reads("whatsapp_business_profile", "what people see of the business", {
       path: "{phoneNumberId}/whatsapp_business_profile",
       usual: { fields: "about,address,description,email,profile_picture_url,websites,vertical" },
-    },
-    {
-      name: "message_templates",
-      says: "all templates and how far their approval is",
-      method: "GET",
+    }),
+    reads("message_templates", "all templates and how far their approval is", {
       path: "{businessAccountId}/message_templates",
       fields: ["name", "status"],
-    },
-    {
-      name: "media",
-      says: "where a file lies that somebody sent",
-      method: "GET",
-      path: "{media_id}",
-      fields: ["media_id"],
-    },
-    {
-      name: "conversational_automation",
-      says: "the commands and prompts people see",
-      method: "GET",
+    }),
+    reads("media", "where a file lies that somebody sent", { path: "{media_id}", fields: ["media_id"] }),
+    reads("conversational_automation", "the commands and prompts people see", {
       path: "{phoneNumberId}",
       usual: { fields: "conversational_automation" },
-    },
-    { name: "groups", says: "the groups of the number", method: "GET", path: "{phoneNumberId}/groups", word: "groups" },
+    }),
+    reads("groups", "the groups of the number", { path: "{phoneNumberId}/groups", word: "groups" }),
     {
       name: "messages",
       says: "a message, past the line and its order",
