@@ -1,10 +1,10 @@
-import { RouteTable } from "../../core/routing/table.ts"
 import type { Database } from "../../store/database.ts"
 import { releaseById, releasesOfLanes } from "../../store/releases.ts"
 import type { HandlerError, ReadyRelease } from "./handler.ts"
 import type { HostLimits } from "./hostProcess.ts"
 import { HostPool } from "./hosts.ts"
 import type { Housing } from "./housing.ts"
+import { tableOf } from "./tables.ts"
 
 /** A release with the hosts of its code, which are started when a handler is first needed. */
 interface Hosted extends ReadyRelease {
@@ -111,7 +111,7 @@ export class Releases {
   private async read(id: string): Promise<Hosted | undefined> {
     const row = await releaseById(this.database, id)
     if (!row) return undefined
-    const table = new RouteTable(row.definition)
+    const table = tableOf(row)
     if (row.bundle === null) return { id, table, hosts: undefined }
     const warm = this.warm.get(id)
     this.warm.delete(id)

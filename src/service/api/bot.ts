@@ -2,7 +2,7 @@ import { resolve } from "node:path"
 import Joi from "joi"
 import type { Message } from "../../core/message/message.ts"
 import { answersNowhere } from "../../core/routing/receiveOnly.ts"
-import { RouteTable } from "../../core/routing/table.ts"
+import { tableOf } from "../../engine/handlers/tables.ts"
 import { readBotFolder } from "../../engine/handlers/botFolder.ts"
 import { handlerOf } from "../../engine/handlers/registry.ts"
 import { notFound } from "../../engine/trouble.ts"
@@ -52,7 +52,7 @@ export const botRoutes: ApiRoute[] = [
       const id = known ? await releaseOfChannel(engine.reading, known.row.key) : await newestRelease(engine.reading)
       const release = id ? await releaseById(engine.reading, id) : undefined
       if (!release) throw notFound("release", "live", 'Start the service with "wobbet serve --bot <folder>".')
-      const table = new RouteTable(release.definition)
+      const table = tableOf(release)
       const situation = {
         message: saidAs(body),
         channel: { key: known?.row.key ?? "any", kind: known?.row.kind ?? "telegram" },

@@ -1,4 +1,4 @@
-import { RouteTable } from "../../core/routing/table.ts"
+import { tableOf } from "../../engine/handlers/tables.ts"
 import { together } from "../../core/message/gather.ts"
 import type { Message } from "../../core/message/message.ts"
 import type { Engine } from "../../engine/engine.ts"
@@ -146,7 +146,7 @@ async function decisionOf(
     state: turn.stateBefore,
     now: (message.sentAt ?? message.receivedAt).toISOString(),
   }
-  return new RouteTable(release.definition).explain(situation)
+  return tableOf(release).explain(situation)
 }
 
 /** A text as the option it was taken for. */
