@@ -172,6 +172,9 @@ test("explains for each route why it did or did not match", async () => {
   )
   expect(sail.out).toContain('{"day":"2026-05-04T02:30","place":"Holm Island"}')
   expect(sail.out).toContain('"iland" is read as "island"')
+  // A time without a zone is the bot's own; one with a zone is not.
+  const zoned = await wobbet("bot", "explain", "sail to holm tomorrow", "--at", "2026-05-03T23:30+00:00")
+  expect(zoned.out).toContain('"day":"2026-05-05"')
   expect(await wobbet("bot", "explain", "hm", "--at", "someday")).toMatchObject({
     code: 2,
     err: expect.stringContaining("at") as unknown,

@@ -2,6 +2,7 @@ import { createServer } from "node:http"
 import type { AddressInfo } from "node:net"
 import { join } from "node:path"
 import { writeFileSync } from "node:fs"
+import { signIn, startBrowser } from "./support/browser.ts"
 import type { Service } from "./support/harness.ts"
 import { atEnd, endAll, eventually, run, startService, tempFolder } from "./support/harness.ts"
 import { setKind } from "./support/kinds.ts"
@@ -126,6 +127,8 @@ describe("saying something without a telephone", () => {
         ["you said hello there", "captured"],
       ])
       expect(passage.stops.find((stop) => stop.stop === "sent")).toMatchObject({ state: "done", word: "captured" })
+      const conversation = await wobbet("conversation", "show", path!.message.conversation)
+      expect(conversation.out).toContain("simulated: say hello there")
       // Its secrets stay out of the record, wherever the call carried them.
       const [, , , secrets] = channels.find((one) => one[1] === key)!
       for (const secret of Object.values(secrets)) expect(JSON.stringify(passage)).not.toContain(secret)
@@ -377,6 +380,39 @@ describe("trying a provider's call", () => {
     expect(out).not.toContain("\u001b[31m")
     expect(came).toHaveLength(1)
   })
+
+  test("the page does the same: it shows a request that may change something before it is made, and says something", async () => {
+    const { page, faults } = await startBrowser()
+    await signIn(page, service.address, service.token)
+    await page.goto(`${service.address}/channels/try-telegram/try`)
+    await page.getByRole("button", { name: "Call it" }).click()
+    await page.getByText('"id": "me-1"').waitFor()
+    expect(came.map(({ url }) => url)).toEqual(["/base/bot123456:AbCdEfGhIjKlMnOp/getMe"])
+    expect(await page.content()).not.toContain("AbCdEfGhIjKlMnOp")
+    await page.getByLabel("The call").selectOption("sendMessage")
+    await page.getByLabel("Value of text").fill("hello")
+    await page.getByRole("button", { name: "Show the request" }).click()
+    await page.getByText('"text": "hello"').waitFor()
+    expect(came).toHaveLength(1)
+    answer = { status: 400, type: "application/json", body: '{"description":"no chat \u202egpj"}' }
+    await page.getByRole("button", { name: "it may change something" }).click()
+    await page.getByText("✕ 400").waitFor()
+    // What turns the direction of writing around is shown, not done.
+    expect(await page.content()).not.toContain("\u202e")
+    expect(came[1]).toMatchObject({ method: "POST", url: "/base/bot123456:AbCdEfGhIjKlMnOp/sendMessage" })
+
+    await page.goto(`${service.address}/channels/say-telegram/try`)
+    await page.getByLabel("What a made-up person says").fill("say from the page")
+    await page.getByRole("button", { name: "Say it" }).click()
+    await page.getByText("The reply is captured.").waitFor()
+    await page.getByRole("link", { name: "Its passage" }).click()
+    await page.getByText("you said from the page").first().waitFor()
+    await page.goto(`${service.address}/conversations`)
+    await page.getByText("you said from the page").first().click()
+    const ledger = page.getByLabel("Ledger")
+    await ledger.getByText("simulated", { exact: true }).first().waitFor()
+    expect(faults).toEqual([])
+  }, 60_000)
 
   test("what is not known is said, with what there is", async () => {
     expect((await wobbet("call", "try-telegram", "groups")).err).toContain("has no call that lists groups")

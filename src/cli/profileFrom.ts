@@ -53,6 +53,13 @@ export function fromOpenApiCommand(profile: Command): void {
     .option("--name <profile>", "the profile's name", "new-gateway")
     .option("--keep", "keep the profile, so that channels can use it")
     .option("--json", "for programs")
+    .addHelpText(
+      "after",
+      `
+Examples:
+  wobbet profile from-openapi holm.yaml                              the calls it describes
+  wobbet profile from-openapi holm.yaml --send sendText --webhook incoming --name holm-bridge --keep`,
+    )
     .action(fromOpenApi)
 }
 
@@ -132,8 +139,8 @@ function printExamples(made: ExamplesShown): void {
   )
   print("")
   for (const { name, says } of made.secrets)
-    print(`${colors.green("●")} the secret ${name}: ${inLine(says, 100)}. Its value was taken out.`)
-  for (const { name, says } of made.settings) print(`${colors.green("●")} the setting ${name}: ${inLine(says, 100)}`)
+    print(`${colors.green("●")} the secret ${name} (${inLine(says, 100)}); its value was taken out`)
+  for (const { name, says } of made.settings) print(`${colors.green("●")} the setting ${name} (${inLine(says, 100)})`)
   for (const lack of made.lacks) print(`${colors.red("✕")} ${wrapped(inLine(lack, 300), 2)}`)
   for (const doubt of made.doubts) print(`${colors.yellow("○")} not certain: ${wrapped(inLine(doubt, 300), 2)}`)
 }

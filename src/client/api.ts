@@ -162,7 +162,7 @@ export interface Api {
       choice?: string
       state: Fields
       place: "direct" | "group" | "broadcast"
-      at?: Date
+      at?: string
     }
     answer: Explanation
   }

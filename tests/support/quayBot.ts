@@ -2,6 +2,7 @@
 export const quayBot: { [path: string]: string } = {
   "bot.yaml": `
 bot: quay
+zone: Asia/Tokyo
 deadline: 2s
 turnsPerMinute: 60
 rules: { place: { Holm Island: "holm [island]" } }

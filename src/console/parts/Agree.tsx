@@ -59,7 +59,8 @@ export function Agree({
       {sample.own ? (
         <label className="flex gap-2">
           <input type="checkbox" name="own" defaultChecked /> Our own words are those where{" "}
-          <code className="font-mono text-xs">{shown(sample.own.where)}</code> is {sample.own.values.join(" or ")}
+          <code className="font-mono text-xs">{shown(sample.own.where)}</code> is{" "}
+          {shown(sample.own.values.join(" or "))}
         </label>
       ) : null}
       <AlsoFound more={sample.more} />
@@ -86,7 +87,7 @@ function AlsoFound({ more }: { more: Sample["more"] }) {
     more.handshake && "a check of the address",
     ...Object.keys(more.message ?? {}),
   ].filter(Boolean)
-  return found.length === 0 ? null : <p>● Also found: {found.join(", ")}</p>
+  return found.length === 0 ? null : <p>● Also found: {shown(found.join(", "))}</p>
 }
 
 /** The fields of the call, and what each is taken as. */

@@ -1,3 +1,4 @@
+import { shown } from "../../client/shown.ts"
 import type { ChannelShown, Comparison } from "../../client/types.ts"
 import { when } from "../time.ts"
 import { Copy, Facts, Problem } from "./basics.tsx"
@@ -71,7 +72,7 @@ export function OnRecord({
             [
               "address",
               <code key="address" className="font-mono text-xs">
-                {compared.onRecord.address ?? (perApp ? "the app’s own, which it does not tell" : "none")}
+                {shown(compared.onRecord.address ?? "") || (perApp ? "the app’s own, which it does not tell" : "none")}
               </code>,
             ],
             ["waiting there", compared.onRecord.waiting],
@@ -102,7 +103,7 @@ export function OnRecord({
       ) : null}
       {compared?.differences.map((difference) => (
         <p key={difference} className="mt-2 border-l-4 border-damson bg-damson-wash px-4 py-2 text-sm text-damson">
-          {difference}
+          {shown(difference)}
         </p>
       ))}
       <Presence compared={compared} />
@@ -127,7 +128,7 @@ function Presence({ compared }: { compared: Comparison | undefined }) {
             <dd className="m-0 [overflow-wrap:anywhere]">
               {wanted}
               <span className="text-quiet">
-                {now === undefined ? "" : now === "" ? " (empty there)" : ` (there: ${now})`} –{" "}
+                {now === undefined ? "" : now === "" ? " (empty there)" : ` (there: ${shown(now)})`} –{" "}
                 {byHand ? `set by a person: ${byHand}` : "connecting sets it"}
               </span>
             </dd>

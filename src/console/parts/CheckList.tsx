@@ -1,5 +1,6 @@
 import { useState } from "react"
 import { Link } from "react-router"
+import { shown } from "../../client/shown.ts"
 import type { ChannelCheck, CheckLine, HandValue } from "../../client/types.ts"
 import { useAct } from "../data.ts"
 import { service } from "../service.ts"
@@ -45,7 +46,7 @@ function Line({ line, repeated }: { line: CheckLine; repeated: boolean }) {
       <span className="min-w-0 [overflow-wrap:anywhere] max-sm:col-start-2">
         {sentence(line.says)}
         {line.remedy && line.mark !== "left" ? (
-          <span className={`block ${wrong ? "font-semibold" : "text-quiet"}`}>{line.remedy}</span>
+          <span className={`block ${wrong ? "font-semibold" : "text-quiet"}`}>{shown(line.remedy)}</span>
         ) : null}
         {line.passage ? (
           <Link to={`/passages/${line.passage}`} className="block underline">

@@ -221,6 +221,7 @@ function Words({ message, side, sought }: { message: MessageView; side: "receive
         <SmallRail stops={stops} />
         <MessageWord message={message} />
         {message.author ? <span className="text-quiet">by {message.author}</span> : null}
+        {message.body.simulated ? <span className="border border-line px-1 text-quiet">simulated</span> : null}
         <Because message={message} />
       </Link>
     </div>

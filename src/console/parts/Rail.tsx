@@ -1,3 +1,4 @@
+import { shown } from "../../client/shown.ts"
 import type { MessageView, Stop } from "../../client/types.ts"
 import { needsYou, railWord } from "../../client/rail.ts"
 import { clock, span } from "../time.ts"
@@ -186,6 +187,6 @@ function RailStop({ stop, before, next }: { stop: Stop; before: Stop | undefined
 
 export function sentence(text: string): string {
   if (text === "") return ""
-  const whole = text[0]!.toUpperCase() + text.slice(1)
+  const whole = shown(text[0]!.toUpperCase() + text.slice(1))
   return /[.!?…]$/.test(whole) ? whole : `${whole}.`
 }

@@ -1,6 +1,7 @@
 import { useState } from "react"
 import type { FormEvent } from "react"
 import { Link } from "react-router"
+import { shown } from "../../client/shown.ts"
 import type { SaidShown } from "../../client/types.ts"
 import { useAct } from "../data.ts"
 import { service } from "../service.ts"
@@ -51,7 +52,7 @@ export function SayBox({
   return (
     <form onSubmit={submit} className="grid gap-2 text-sm">
       <label>
-        What {at.name ?? "a made-up person"} says
+        What {at.name === undefined ? "a made-up person" : shown(at.name)} says
         <textarea
           value={text}
           rows={2}

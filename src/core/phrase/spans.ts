@@ -41,6 +41,11 @@ export function isZone(zone: string): boolean {
   return IANAZone.isValidZone(zone)
 }
 
+/** An ISO 8601 time as the instant it is, in a zone where it names none. */
+export function instantIn(time: string, zone: string): string {
+  return DateTime.fromISO(time, { zone }).toJSDate().toISOString()
+}
+
 /** Everything of the types wanted, read once: of each type, at each word the longest. What stands far behind is not looked at. */
 export function readSpans(text: string, all: Word[], reading: Reading): Span[] {
   const words = all.slice(0, mostWords)

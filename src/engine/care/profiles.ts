@@ -318,6 +318,7 @@ export class Profiles {
     otherHosts: string[]
     sample?: InboundCall
     name: string
+    title?: string
     into?: string
     keep: boolean
   }): Promise<ExamplesView> {
@@ -329,7 +330,8 @@ export class Profiles {
     const proposal = sample && propose([sample], { secrets: { sharedWord: "" }, publicBase: "" })
     const proof: VerifyScheme = proposal?.proofs[0]?.scheme ?? { scheme: "word", secret: "sharedWord", query: "word" }
     const incoming = proposal && incomingOf(proposal, proof)
-    const known = { name, addresses: addressesBy(proposal, calls), calls, ...(incoming ? { incoming } : {}) }
+    const title = given.title === undefined ? {} : { title: given.title }
+    const known = { name, ...title, addresses: addressesBy(proposal, calls), calls, ...(incoming ? { incoming } : {}) }
     const written = before === undefined ? writeProfile(known) : writeInto(before, known)
     const unique = (list: Asked[]) =>
       list.filter((one, at) => list.findIndex((other) => other.name === one.name) === at)
@@ -382,7 +384,8 @@ export class Profiles {
       ]
       const sample =
         webhook === undefined ? undefined : sampleIn(sampleOf(document, pick(document, webhook, "webhook")))
-      const view = await this.written({ ...proposeCalls(examples), ...given, ...(sample ? { sample } : {}) })
+      const title = "from its OpenAPI document"
+      const view = await this.written({ ...proposeCalls(examples), ...given, title, ...(sample ? { sample } : {}) })
       return { ...view, offered }
     } catch (error) {
       if (!(error instanceof NotAnExample)) throw error

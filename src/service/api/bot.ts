@@ -2,6 +2,7 @@ import { resolve } from "node:path"
 import Joi from "joi"
 import type { Message } from "../../core/message/message.ts"
 import { answersNowhere } from "../../core/routing/receiveOnly.ts"
+import { instantIn } from "../../core/phrase/spans.ts"
 import { tableOf } from "../../engine/handlers/tables.ts"
 import { readBotFolder } from "../../engine/handlers/botFolder.ts"
 import { handlerOf } from "../../engine/handlers/registry.ts"
@@ -42,7 +43,10 @@ export const botRoutes: ApiRoute[] = [
       channel: Joi.string().max(63),
       choice: Joi.string().max(2000).description("explain a press of this choice instead of the text"),
       state: Joi.object().unknown(true).default({}),
-      at: Joi.date().iso().description("as if it were said at this time; now when left out"),
+      at: Joi.string()
+        .isoDate()
+        .raw()
+        .description("as if it were said at this time, in the bot's zone where it names none; now when left out"),
       place: Joi.valid("direct", "group", "broadcast").default("direct"),
     }),
     answers: "The decision, and for each route the condition that failed.",
@@ -57,7 +61,7 @@ export const botRoutes: ApiRoute[] = [
         message: saidAs(body),
         channel: { key: known?.row.key ?? "any", kind: known?.row.kind ?? "telegram" },
         state: body.state,
-        now: body.at?.toISOString() ?? new Date().toISOString(),
+        now: body.at === undefined ? new Date().toISOString() : instantIn(body.at, table.bot.zone),
       }
       const decision = table.decide(situation)
       const { handler, ...taken } = { handler: undefined, ...decision }

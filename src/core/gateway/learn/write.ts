@@ -54,7 +54,7 @@ type Document = { [part: string]: unknown }
 export function writeProfile(known: Known): { source: string; profile: Profile } | { faults: string[] } {
   const document = documentOf(known)
   const from = known.incoming ? "samples and examples" : "examples"
-  return checked(`# Written from ${from}, and agreed to.\n${stringify(document, { lineWidth: 0 })}`)
+  return checked(`# Written from ${from}.\n${stringify(document, { lineWidth: 0 })}`)
 }
 
 /** Lays what examples tell over a profile there is; what they say nothing of stays as it is written. */
