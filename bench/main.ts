@@ -10,10 +10,11 @@ import { flood, searchTimes } from "./forged.ts"
 import type { FloodResult } from "./forged.ts"
 import type { Results, Run, Share } from "./results.ts"
 import { measureLists } from "./large.ts"
+import { measureInterviews } from "./interviews.ts"
 import { measureKinds } from "./kinds.ts"
 import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
-import { measurePhrases } from "./phrases.ts"
-import { printForged, printKinds, printLists, printPhrases, printTable, printWorst } from "./table.ts"
+import { measureDates, measurePhrases } from "./phrases.ts"
+import { printForged, printInterviews, printKinds, printLists, printPhrases, printTable, printWorst } from "./table.ts"
 
 /**
  * Each figure beside its baseline, taken in turn on one machine, from one load generator and one database server. What
@@ -30,6 +31,8 @@ const { values: options } = parseArgs({
     worst: { type: "boolean" },
     /** Measures phrases alone, and keeps the other figures as they are. */
     phrases: { type: "boolean" },
+    /** Measures interviews alone, and keeps the other figures as they are. */
+    interviews: { type: "boolean" },
     /** Measures forged calls alone, and keeps the other figures as they are. */
     forged: { type: "boolean" },
     /** Measures lists and searches alone, with a record of so many messages over two years beside one of 10,000. */
@@ -199,6 +202,15 @@ async function beside(subject: WobbetSubject, perSecond: number): Promise<FloodR
   return { perSecond, without, beside: beset, forged, ...rows[0]! }
 }
 
+async function interviewsOf(): Promise<NonNullable<Results["interviews"]>> {
+  say("interviews")
+  return taking(startWobbet(await freshDatabase(), join(home, "interviews"), load), (subject) => {
+    const one = async (text: string, people: number, firstPerson: number) =>
+      people / (await wave(subject, people, { text, people, firstPerson })).seconds
+    return measureInterviews(subject, waiting, one, say)
+  })
+}
+
 async function forgedOf(): Promise<NonNullable<Results["forged"]>> {
   say("why a forged call was refused")
   const search = searchTimes()
@@ -217,6 +229,12 @@ try {
     if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
     if (options.json) process.stdout.write(`${JSON.stringify(results.kinds, null, 2)}\n`)
     else printKinds(results.kinds!)
+  } else if (options.interviews) {
+    const before = JSON.parse(readFileSync(file, "utf8")) as Results
+    const results: Results = { ...before, interviews: await interviewsOf() }
+    if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
+    if (options.json) process.stdout.write(`${JSON.stringify(results.interviews, null, 2)}\n`)
+    else printInterviews(results.interviews!)
   } else if (options.forged) {
     const before = JSON.parse(readFileSync(file, "utf8")) as Results
     const results: Results = { ...before, forged: await forgedOf() }
@@ -231,10 +249,11 @@ try {
     else printWorst(results.worst!)
   } else if (options.phrases) {
     const before = JSON.parse(readFileSync(file, "utf8")) as Results
-    const results: Results = { ...before, phrases: measurePhrases(rounds + 2) }
+    const results: Results = { ...before, phrases: measurePhrases(rounds + 2), dates: measureDates(rounds + 2) }
     if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
-    if (options.json) process.stdout.write(`${JSON.stringify(results.phrases, null, 2)}\n`)
-    else printPhrases(results.phrases!)
+    const { phrases = [], dates = [] } = results
+    if (options.json) process.stdout.write(`${JSON.stringify({ phrases, dates }, null, 2)}\n`)
+    else printPhrases(phrases, dates)
   } else if (options.large) {
     const before = JSON.parse(readFileSync(file, "utf8")) as Results
     const sizes = { small: 10_000, large: Number(options.messages) * size }
@@ -285,6 +304,7 @@ async function measureAll(): Promise<void> {
     memory: kept,
     kinds: await kindsOf(),
     forged: await forgedOf(),
+    interviews: await interviewsOf(),
     worst: measureWorst(),
     ...listsBefore(),
   }

@@ -1,7 +1,8 @@
 import type { FloodResult, SearchTime } from "./forged.ts"
+import type { InterviewCost } from "./interviews.ts"
 import type { KindRates } from "./kinds.ts"
 import type { ListTimes } from "./lists.ts"
-import type { PhraseCost } from "./phrases.ts"
+import type { DateCost, PhraseCost } from "./phrases.ts"
 import type { WorstCost } from "./worst.ts"
 
 /** One part of a measured run: milliseconds of processor time a message. */
@@ -37,5 +38,9 @@ export interface Results {
   worst?: WorstCost[]
   /** What phrases cost, by how many a bot has. */
   phrases?: PhraseCost[]
+  /** Dates read, by how many languages are looked at. */
+  dates?: DateCost[]
+  /** What interviews cost. */
+  interviews?: InterviewCost
   forged?: { search: SearchTime[]; floods: FloodResult[] }
 }

@@ -88,25 +88,55 @@ export function printTable(results: Results): void {
   if (results.forged) printForged(results.forged)
   if (results.worst) printWorst(results.worst)
   if (results.lists) printLists(results.lists)
-  if (results.phrases) printPhrases(results.phrases)
+  if (results.interviews) printInterviews(results.interviews)
+  if (results.phrases) printPhrases(results.phrases, results.dates ?? [])
 }
 
-/** Phrases in one automaton, beside regular expressions that are tried one after the other. */
-export function printPhrases(costs: NonNullable<Results["phrases"]>): void {
-  const head = ["phrases", "steps", "compile", "expressions", "ratio", "decide", "expressions", "ratio"]
+/** Answers in interviews beside a handler that asks nothing. */
+export function printInterviews(costs: NonNullable<Results["interviews"]>): void {
+  const { baseline, early, late, cold, waiting, before, after } = costs
+  const table = new Table({ head: ["handled a second", "", "beside a plain handler"], style })
+  const plain = median(baseline)
+  for (const [name, rates] of [
+    ["a plain handler", baseline],
+    ["an answer, questions 3 to 5", early],
+    ["an answer, questions 48 to 50", late],
+    ["an answer, from the journal", cold],
+  ] as const)
+    table.push([name, right(shown(median(rates), "/s")), right(`${(median(rates) / plain).toFixed(2)} ×`)])
+  process.stdout.write(`${table.toString()}\n`)
+  process.stdout.write(
+    `The 50th question costs ${(median(early) / median(late)).toFixed(2)} × the 5th. ${thousands(waiting)} interviews that wait: the service went from ${Math.round(before)} to ${Math.round(after)} MB.\n`,
+  )
+}
+
+/** Routes whose phrases are one automaton, beside regular expressions that are tried one after the other. */
+export function printPhrases(costs: NonNullable<Results["phrases"]>, dates: NonNullable<Results["dates"]>): void {
+  const head = ["routes", "compile", "expressions", "ratio", "decide", "expressions", "ratio", "new text"]
   const table = new Table({ head, style })
-  for (const { phrases, steps, compile, compileBaseline, decide, decideBaseline } of costs)
+  for (const { phrases, compile, compileBaseline, decide, decideBaseline, first } of costs)
     table.push([
       right(thousands(phrases)),
-      right(thousands(steps)),
       right(shown(compile, "ms")),
       right(shown(compileBaseline, "ms")),
       right(`${(compile / compileBaseline).toFixed(1)} ×`),
       right(shown(decide, "µs")),
       right(shown(decideBaseline, "µs")),
       right(`${(decide / decideBaseline).toPrecision(2)} ×`),
+      right(shown(first, "µs")),
     ])
   process.stdout.write(`${table.toString()}\n`)
+  const [fewest, most] = [costs[0], costs.at(-1)]
+  if (fewest && most) {
+    const ratio = (most.decide / fewest.decide).toFixed(2)
+    process.stdout.write(
+      `A decision among ${thousands(most.phrases)} costs ${ratio} × one among ${thousands(fewest.phrases)}.\n`,
+    )
+  }
+  for (const { languages, second, baseline } of dates)
+    process.stdout.write(
+      `Dates of ${thousands(second)} sentences a second in ${languages} ${languages === 1 ? "language" : "languages"}; the library alone, in one: ${thousands(baseline)} (${(second / baseline).toFixed(2)} ×).\n`,
+    )
 }
 
 /** Every list with two records; twice the time of the small one, or 100 ms, is too much. */

@@ -16,11 +16,18 @@ export async function startOffice(port: number): Promise<HarbourOffice> {
   const app = fastify({ forceCloseConnections: true })
   let tickets = 1040
   let claims = 310
-  app.get<{ Querystring: { to?: string } }>("/crossings", async (request) => timetable(new Date(), request.query.to))
-  app.post<{ Body: { crossing?: string; seats?: number } }>("/bookings", async (request, reply) => {
-    const { crossing, seats } = request.body
+  app.get<{ Querystring: { to?: string; day?: string } }>("/crossings", async ({ query: { to, day } }) =>
+    day === undefined || day === isoDay(new Date()) ? timetable(new Date(), to) : daysBoats(day, to),
+  )
+  const booked = new Map<string, string>()
+  app.post<{ Body: { crossing?: string; seats?: number; key?: string } }>("/bookings", async (request, reply) => {
+    const { crossing, seats, key } = request.body
     if (!crossing || !seats) return reply.code(400).send({ error: "crossing and seats are needed" })
-    return { ticket: `TP-${++tickets}` }
+    const before = key === undefined ? undefined : booked.get(key)
+    if (before) return { ticket: before }
+    const ticket = `TP-${++tickets}`
+    if (key !== undefined) booked.set(key, ticket)
+    return { ticket }
   })
   const open: { claim: string; by: string; note: string }[] = [
     { claim: "L-309", by: "the night watch", note: "One brown boot, left" },
@@ -44,6 +51,22 @@ export async function startOffice(port: number): Promise<HarbourOffice> {
 
 async function listen(app: FastifyInstance, port: number): Promise<void> {
   await app.listen({ host: "127.0.0.1", port })
+}
+
+/** The boats of another day, every two hours from eight in the morning. */
+function daysBoats(day: string, to: string | undefined): object[] {
+  return [8, 10, 12, 14, 16, 18].flatMap((hour) =>
+    [true, false].flatMap((holm) => {
+      const place = holm ? "Holm Island" : "Tern Point"
+      const clock = `${String(hour).padStart(2, "0")}:${holm ? "10" : "50"}`
+      const crossing = { id: `${day}-${clock.replace(":", "")}${holm ? "h" : "t"}`, time: clock, to: place, free: 60 }
+      return to === undefined || to === place ? [{ ...crossing, from: holm ? "Tern Point" : "Holm Island" }] : []
+    }),
+  )
+}
+
+function isoDay(date: Date): string {
+  return date.toISOString().slice(0, 10)
 }
 
 function timetable(now: Date, to: string | undefined): object[] {

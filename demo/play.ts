@@ -75,11 +75,18 @@ export const morning: Act[] = [
   say("yusuf", "I found a blue umbrella"),
   say("leo", "what are your opening hours"),
   wait(1.5),
-  (post, cast) => pressCrossing(post, cast, "ines"),
+  say("ines", "yesterday"),
   say("ada", "book 2 seats"),
+  wait(1.5),
+  say("ines", "tomorrow"),
+  say("ada", "on friday"),
+  wait(1.5),
+  (post, cast) => pressCrossing(post, cast, "ines"),
   photo("yusuf", "umbrella", "It was on the upper deck"),
   wait(1.5),
-  say("ines", "3"),
+  say("ines", "when are you open"),
+  wait(1.5),
+  say("ines", "three of us"),
   (post, cast) => pressCrossing(post, cast, "ada"),
   (post, cast) =>
     post("say", {
@@ -107,6 +114,11 @@ export const morning: Act[] = [
     }),
   wait(1.2),
   say("ruth", "Do you sell umbrellas on board?"),
+  say("tom", "Can I bring my dog on board?"),
+  say("ines", "two seats to the island next friday"),
+  say("mara", "can I bring a dog on board"),
+  say("leo", "I want to speak to somebody"),
+  say("ada", "Can I bring my bike on board, please?"),
   (post) => post("faults", { kind: "429", method: "sendMessage", count: 1, seconds: 2 }),
   say("tom", "next ferry to Tern Point"),
   wait(2),
@@ -130,7 +142,7 @@ export const dayByTheQuay: Act[] = [
   say("ines", "opening hours"),
   photo("mara", "scarf", "A red scarf, left on the bench"),
   say("yusuf", "/crossings"),
-  say("ruth", "book 1 seat"),
+  say("ruth", "book 1 seat tomorrow"),
   (post, cast) => pressCrossing(post, cast, "ruth"),
   say("kenji", "next crossing please"),
   say("ada", "never mind"),
@@ -143,12 +155,12 @@ async function pressCrossing(
 ): Promise<unknown> {
   // The first button of the newest question about crossings.
   const chat = (await post(`chats/${cast.people[who]}`, {})) as {
-    reply_markup?: { inline_keyboard: { callback_data?: string }[][] }
+    reply_markup?: { inline_keyboard: { text: string; callback_data?: string }[][] }
   }[]
   const buttons = chat.flatMap((one) => one.reply_markup?.inline_keyboard.flat() ?? [])
   const data = buttons
-    .map((button) => button.callback_data ?? "")
-    .filter((id) => id.startsWith("crossing:"))
+    .filter(({ text }) => /^\d\d:\d\d to /.test(text))
+    .map((button) => button.callback_data)
     .at(-1)
   return data ? post("press", { bot: cast.bot.username, from: cast.people[who], button: data }) : undefined
 }

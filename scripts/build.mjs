@@ -14,7 +14,7 @@ export async function build({ say = (text) => console.log(text) } = {}) {
   const known = existsSync(stamps) ? JSON.parse(readFileSync(stamps, "utf8")) : {}
   const lock = hashOf(["package.json", "package-lock.json", "scripts/build.mjs"])
   const service = lock + hashOf(["src", "demo", "bench", "tests/faults"], (path) => !path.startsWith("src/console"))
-  const types = lock + hashOf(["src/sdk", "src/core/message"])
+  const types = lock + hashOf(["src/sdk", "src/core/message", "src/core/interview", "src/core/routing/duration.ts"])
   const pages = lock + hashOf(["src/console", "src/client", "vite.config.mjs"])
   if (known.service !== service || !existsSync(join(root, "dist/wobbet.js"))) {
     say("building the service …")

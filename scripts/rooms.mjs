@@ -28,7 +28,7 @@ export const engineRooms = [
   ["desk.ts"],
   ["engine.ts"],
   ["care"],
-  ["turns", "inlet"],
+  ["turns", "inlet", "timers"],
   ["sender"],
   ["replies"],
   ["handlers", "media", "people", "identities.ts"],

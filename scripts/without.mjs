@@ -81,8 +81,8 @@ const mechanisms = [
   {
     name: "3 a line is only taken whole",
     file: "src/store/intake.ts",
-    from: "row.undisturbed && heard === next - 1 - arrived.get(conversation)!",
-    to: "row.undisturbed && heard < next",
+    from: "heard === next - 1 - arrived.get(conversation)!",
+    to: "heard < next",
     test: ["processes", "two first messages"],
   },
   {
@@ -122,8 +122,8 @@ const mechanisms = [
   {
     name: "4 state and replies commit together",
     file: "src/store/turns.ts",
-    from: "SELECT i.conversation, i.state, i.offered FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL",
-    to: "SELECT i.conversation, i.state, i.offered FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL AND random() < 0.5",
+    from: "coalesce(i.running, false) FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL",
+    to: "coalesce(i.running, false) FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL AND random() < 0.5",
     test: ["crashes", "."],
   },
   {
@@ -146,6 +146,34 @@ const mechanisms = [
     from: "this.unrecorded.set(begun.message, { attempt: begun.attempt, outcome })",
     to: "",
     test: ["crashes", "only the database's answer is lost send: call answered"],
+  },
+  {
+    name: "4 a side effect that has a result is not run again",
+    file: "src/engine/handlers/host.ts",
+    from: 'if ("value" in begun) return { key, value: begun.value }',
+    to: "",
+    test: ["interviews", "once: result recorded=kill"],
+  },
+  {
+    name: "4 a side effect keeps its key",
+    file: "src/engine/handlers/once.ts",
+    from: "JSON.stringify([scope, name, nth, round])",
+    to: "JSON.stringify([scope, name, nth, round, Math.random()])",
+    test: ["interviews", "once: callback ended=kill"],
+  },
+  {
+    name: "4 what a turn has is settled once a side effect of it has begun",
+    file: "src/engine/turns/grouping.ts",
+    from: "position <= frozen)",
+    to: "position < 0)",
+    test: ["interviews", "belongs to the next turn"],
+  },
+  {
+    name: "4 a time and the message of it are one transaction",
+    file: "src/store/timers.ts",
+    from: "const taken = await rows<{ id: string }>(step,",
+    to: "const taken = await rows<{ id: string }>(database,",
+    test: ["interviews", "timer: due=kill"],
   },
   {
     name: "5 only the head of a line is sent",
@@ -213,8 +241,8 @@ const mechanisms = [
   },
   {
     name: "7 a host has a memory limit",
-    file: "src/engine/handlers/hostProcess.ts",
-    from: "`--max-old-space-size=${limits.memory}`",
+    file: "src/engine/handlers/housing.ts",
+    from: "`--max-old-space-size=${memory}`",
     to: '"--max-old-space-size=6000"',
     and: [
       [

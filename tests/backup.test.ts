@@ -37,6 +37,18 @@ beforeAll(async () => {
   await eventually(async () => (await stage.messages({ direction: "in" })).length === 2, "the second message")
   const { conversation } = (await stage.messages())[0]!
   await service.client.send({ to: conversation, text: "written before the backup" })
+  // Two interviews that wait, one for a time that is over when the backup is restored.
+  for (const [id, due] of [
+    ["itv_over", "2 seconds"],
+    ["itv_ahead", "2 days"],
+  ] as const)
+    await query(
+      place.database,
+      `WITH made AS (INSERT INTO interviews (id, conversation, who, handler, release, stands, waits, mark, entries)
+         VALUES ('${id}', 'cnv_of_its_own', 'con_1', 'ask', 'r', 'waits', '{"for": "time"}', 'm', 1) RETURNING id)
+       INSERT INTO timers (id, conversation, interview, mark, what, due_at)
+       SELECT 'tmr_' || id, 'cnv_of_its_own', id, 'm', 'time', now() + interval '${due}' FROM made`,
+    )
   folder = join(tempFolder(), "first")
 }, 60_000)
 afterAll(endAll)
@@ -73,6 +85,15 @@ test("what the service does after the backup is not done again by the restored o
   expect([restored.code, restored.err]).toEqual([0, ""])
   expect(restored.out).toMatch(/Sending is off on 0 channels: none\.\n.*1 message to be answered, 1 reply to be sent\./)
   expect(restored.out).toContain("wobbet parked list")
+  expect(
+    await query(
+      database,
+      "SELECT id, ended, (SELECT count(*)::int FROM timers WHERE interview = i.id) AS timers FROM interviews i ORDER BY id",
+    ),
+  ).toEqual([
+    { id: "itv_ahead", ended: null, timers: 1 },
+    { id: "itv_over", ended: "stopped", timers: 0 },
+  ])
 
   const again = await startService({ ...place, database, home })
   service = again

@@ -69,7 +69,7 @@ test("passages are listed live with their rails, and one shows its call, decisio
     await page.getByRole("figure", { name: "The passage" }).getByText(stop, { exact: false }).first().waitFor()
   }
   await page.getByText('the phrase "count"').first().waitFor()
-  await page.getByText("State before").waitFor()
+  await page.getByText("The whole state").waitFor()
   await page.getByText("sendMessage").first().waitFor()
   await page.getByText('"update_id"').waitFor()
 })

@@ -77,11 +77,20 @@ beforeAll(async () => {
     {
       name: "try a call",
       path: `/channels/${stage.key}/try`,
-      shows: "The request, its keys unseen",
+      shows: "The request, with its keys hidden",
       first: press("Call it"),
     },
     { name: "parked", path: "/parked", shows: "The handler" },
     { name: "dropping", path: "/parked", shows: "It is never answered", first: press("Drop") },
+    {
+      name: "routes",
+      path: "/routes?route=throws",
+      shows: "What no route took",
+      first: async (on: Page) => {
+        await on.getByLabel("What a person says").fill("count")
+        await on.getByRole("button", { name: "Why not the others" }).click()
+      },
+    },
     { name: "how it looks", path: "/looks", shows: "What each kind can show" },
     { name: "access", path: "/access", shows: "Who did what" },
   ]
@@ -249,10 +258,20 @@ test("every action is reached and done by keyboard alone, and what has the focus
   await page.getByRole("group", { name: "Forget the state" }).waitFor({ state: "detached" })
   await tabTo(/^Answer it myself$/)
   await press("Enter")
-  await page.getByText("A person answers here").waitFor()
+  await page.getByText("answers here; the bot keeps quiet").waitFor()
   // Parked: drop, asked first.
   await page.evaluate(() => (document.activeElement as HTMLElement).blur())
-  await press("4")
+  // Routes: try a text, open one.
+  await press("3")
+  await page.getByRole("heading", { name: /^Routes of/ }).waitFor()
+  await tabTo(/^What a person says$/)
+  await page.keyboard.type("count")
+  await page.getByRole("button", { name: "Why not the others" }).waitFor()
+  await tabTo(/^1\s*count/)
+  await press("Enter")
+  await page.waitForURL(/route=count/)
+  await page.evaluate(() => (document.activeElement as HTMLElement).blur())
+  await press("5")
   await page.getByRole("heading", { name: "Parked" }).waitFor()
   await page.getByRole("button", { name: "Drop" }).waitFor()
   await tabTo(/^Drop$/)
@@ -261,7 +280,7 @@ test("every action is reached and done by keyboard alone, and what has the focus
   await press("Enter")
   await page.getByText("Dropped.").waitFor()
   // Channels: check, and the form.
-  await press("3")
+  await press("4")
   await page.getByRole("heading", { name: "Channels", level: 1 }).waitFor()
   await tabTo(/^Add a channel$/)
   await press("Enter")

@@ -19,38 +19,88 @@ afterAll(endAll)
 
 const labels = (said: Said) => said.reply_markup!.inline_keyboard.flat().map((button) => button.text)
 
-test("a booking in two questions, by buttons and by words, ends with a ticket", async () => {
+test("a booking as one interview: a wrong day, an aside, back, and a ticket", async () => {
   const stage = await Stage.set(service, standin)
   await stage.say("/start")
   const [welcome] = await stage.answered(1)
   expect(welcome!.text).toContain("Welcome aboard, Ines! This is Tern Point Ferry")
   expect(labels(welcome!)).toEqual(["Next crossing", "Book seats"])
   await stage.press("Book seats")
-  const [, which] = await stage.answered(2)
-  expect(which!.text).toBe("Which crossing would you like?")
-  await stage.press(labels(which!)[0]!)
-  const [, , howMany] = await stage.answered(3)
-  expect(howMany!.text).toMatch(/^The \d\d:\d\d to Holm Island, good\. How many seats\?$/)
+  expect((await stage.answered(2))[1]!.text).toBe("Which day would you like to cross?")
+  await stage.say("ontem")
+  expect((await stage.answered(4)).slice(2).map(({ text }) => text)).toEqual([
+    expect.stringMatching(/^Tem de ser .* ou mais\.$/),
+    "Which day would you like to cross?",
+  ])
+  await stage.say("24 de dezembro")
+  const which = (await stage.answered(5))[4]!
+  expect(which.text).toMatch(/^Which crossing would you like on \w+ \d+ \w+\?$/)
+  await stage.press(labels(which)[0]!)
+  expect((await stage.answered(6))[5]!.text).toBe("How many seats?")
+  await stage.say("when are you open")
+  expect((await stage.answered(8)).slice(6).map(({ text }) => text)).toEqual([
+    expect.stringContaining("The ticket window is open"),
+    "How many seats?",
+  ])
   await stage.say("12")
-  expect((await stage.answered(4))[3]!.text).toContain("1 to 8")
-  await stage.say("3 seats please")
-  expect((await stage.answered(5))[4]!.text).toMatch(/^Booked: 3 seats, ticket TP-\d+\./)
+  await stage.answered(10)
+  await stage.say("voltar")
+  expect((await stage.answered(11))[10]!.text).toMatch(/^Which crossing/)
+  await stage.say("a primeira")
+  await stage.answered(12)
+  await stage.say("3 please")
+  expect((await stage.answered(13))[12]!.text).toMatch(/^Booked: 3 seats on \w+ \d+ \w+, ticket TP-\d+\./)
   const { conversation } = (await stage.messages())[0]!
-  expect((await service.client.conversation(conversation)).state).toEqual({
-    lastTicket: expect.stringMatching(/^TP-/) as unknown,
-  })
+  const { state, interviews } = await service.client.conversation(conversation)
+  expect(state).toEqual({ lastTicket: expect.stringMatching(/^TP-/) as unknown })
+  expect(interviews).toMatchObject([{ handler: "booking", stands: "waits", waits: "a pause" }])
+  expect(interviews[0]!.answers.map(({ value }) => value)).toEqual([
+    expect.stringMatching(/^\d{4}-/),
+    expect.any(String),
+    3,
+  ])
+})
+
+test("seats, place and day that are said at once are booked as they were meant", async () => {
+  const stage = await Stage.set(service, standin)
+  await stage.say("two seats to the island on 24 December 2027")
+  const [which] = await stage.answered(1)
+  expect(which!.text).toBe("Which crossing would you like to Holm Island on Friday 24 December?")
+  expect(labels(which!)[0]).toBe("08:10 to Holm Island")
+  await stage.press(labels(which!)[0]!)
+  expect((await stage.answered(2))[1]!.text).toMatch(/^Booked: 2 seats on Friday 24 December, ticket TP-\d+\./)
+})
+
+test("a greeting is answered by the hour, and after hours the window says when it opens", async () => {
+  const stage = await Stage.set(service, standin)
+  const at = async (text: string, time: string) => (await service.client.explain({ text, at: time })).says
+  expect(await at("hello", "2027-01-12T09:00")).toMatch(/^Good morning!/)
+  expect(await at("hello", "2027-01-12T15:00")).toMatch(/^Good day!/)
+  expect(await at("hello", "2027-01-12T19:00")).toMatch(/^Good evening!/)
+  expect(await at("is the window open", "2027-01-12T17:59")).toMatch(/open until 18:00/)
+  expect(await at("is the window open", "2027-01-12T18:00")).toBe(
+    "The ticket window is closed. It opens Wednesday 08:00.",
+  )
+  // Christmas is a Friday in 2026, and in the folder's calendar.
+  expect(await at("is the window open", "2026-12-25T10:00")).toBe(
+    "The ticket window is closed. It opens Saturday 09:00.",
+  )
+  await stage.say("Boa tarde")
+  expect((await stage.answered(1))[0]!.text).toMatch(/^(Bom dia|Boa tarde|Boa noite)! Pergunte/)
 })
 
 test("the number said at the start is not asked for again; cancel ends it", async () => {
   const stage = await Stage.set(service, standin)
   await stage.say("I would like to book 2 seats")
-  const [which] = await stage.answered(1)
+  await stage.answered(1)
+  await stage.say("24 de dezembro")
+  const [, which] = await stage.answered(2)
   await stage.press(labels(which!)[1]!)
-  expect((await stage.answered(2))[1]!.text).toContain("Booked: 2 seats")
+  expect((await stage.answered(3))[2]!.text).toContain("Booked: 2 seats")
   await stage.say("/book")
-  await stage.answered(3)
-  await stage.say("never mind")
-  expect((await stage.answered(4))[3]!.text).toBe("Cancelled. Nothing is booked.")
+  await stage.answered(4)
+  await stage.say("cancelar")
+  expect((await stage.answered(5))[4]!.text).toBe("Está bem, ficamos por aqui.")
   await stage.say("3")
   await eventually(
     async () => (await stage.messages({ status: "unrouted", text: "3" }))[0],

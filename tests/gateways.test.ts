@@ -359,7 +359,7 @@ test("whoever ever spoke can be found and written to by the provider's id", asyn
     expect.objectContaining({ address: "ines", conversation: expect.stringMatching(/^cnv_/) as unknown }),
   ])
   const listed = await run(["conversation", "list", "--people", "--channel", "light"], service.env)
-  expect(listed.out).toMatch(/ines +light +ines +cnv_/)
+  expect(listed.out).toMatch(/ines +light +ines +con_\w+ +cnv_/)
   await service.client.send({ to: "ines", channel: "light", text: "Good evening" })
   await eventually(async () => seenBy(beacon, "ines").at(-1)?.text === "Good evening", "the words by the API")
 })

@@ -8,6 +8,7 @@ import { kindsWithStandins, setKind } from "./support/kinds.ts"
 const bot = {
   "bot.yaml": `
 bot: quay
+groups: always
 routes:
   - { name: ask, when: { phrase: "boat" }, handler: { text: "Which boat?", choices: [ { id: "boat:morning", label: "Morning boat" }, { id: "boat:noon", label: "Noon boat" }, { id: "boat:evening", label: "Evening boat" } ] } }
   - { name: chosen, when: { choice: "boat:*" }, handler: chosen }

@@ -19,6 +19,7 @@ import {
 const bot = (gate: number) => ({
   "bot.yaml": `
 bot: quay
+groups: always
 gather: 300ms
 deadline: 60s
 routes:

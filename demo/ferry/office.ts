@@ -9,13 +9,20 @@ export interface Crossing {
   free: number
 }
 
-export async function nextCrossings(to?: string): Promise<Crossing[]> {
-  const query = to ? `?to=${encodeURIComponent(to)}` : ""
-  return ask<Crossing[]>(`/crossings${query}`)
+/** @param day as `2026-12-04`; without one, what still leaves today */
+export async function nextCrossings(to?: string, day?: string): Promise<Crossing[]> {
+  const query = new URLSearchParams({ ...(to ? { to } : {}), ...(day ? { day } : {}) })
+  return ask<Crossing[]>(`/crossings?${query.toString()}`)
 }
 
-export async function bookSeats(crossing: string, seats: number, name: string): Promise<{ ticket: string }> {
-  return ask<{ ticket: string }>("/bookings", { crossing, seats, name })
+/** @param key books once, however often it is asked */
+export async function bookSeats(
+  crossing: string,
+  seats: number,
+  name: string,
+  key: string,
+): Promise<{ ticket: string }> {
+  return ask<{ ticket: string }>("/bookings", { crossing, seats, name, key })
 }
 
 export async function reportFound(what: { ref: string; by: string; note: string }): Promise<{ claim: string }> {

@@ -1,14 +1,39 @@
 import { resolve } from "node:path"
 import type { Command } from "commander"
 import { counted } from "../client/counted.ts"
-import type { BotView } from "../client/types.ts"
+import widthOf from "string-width"
+import type { BotView, Explanation } from "../client/types.ts"
+import { beginBot } from "./beginBot.ts"
 import { builtFiles, sdkDeclaration } from "./built.ts"
 import { CommandFault, connect } from "./context.ts"
-import { asJson, colors, print, wrapped } from "./output.ts"
+import { starters } from "./starters.ts"
+import { readState } from "./values.ts"
+import { asJson, colors, filled, inLine, print, roomBeside, wrapped } from "./output.ts"
 
-/** `wobbet bot check | explain`. */
+/** `wobbet bot new | check | explain`. */
 export function botCommands(program: Command): void {
   const bot = program.command("bot").description("the bot folder: routes and handlers")
+
+  bot
+    .command("new")
+    .description(`begin a bot in a new folder: ${Object.keys(starters).join(", ")}`)
+    .argument("<folder>", "where; it must not hold anything yet")
+    .option("--starter <name>", "what to begin with", "echo")
+    .option("--name <name>", "the bot's name; the folder's where it is left out")
+    .option("--json", "for programs")
+    .action((folder: string, options: { starter: string; name?: string; json?: boolean }) => {
+      const files = beginBot(folder, options)
+      if (asJson(options, { folder, files })) return
+      const says = starters[options.starter]!.says
+      print(
+        `${folder} holds a bot that ${says}:`,
+        ...files.map((file) => `  ${file}`),
+        "  types/          what an editor and tsc know of the SDK",
+        "",
+        `Try it:  wobbet bot check ${folder}`,
+        `         wobbet serve --bot ${folder}`,
+      )
+    })
 
   bot
     .command("check")
@@ -25,6 +50,7 @@ export function botCommands(program: Command): void {
         print(
           `${colors.green("●")} ${checked.bot} is valid: ${counted(checked.routes?.length ?? 0, "route")}, release ${checked.release}.`,
         )
+        printNotes(checked)
         return
       }
       printFaults(checked)
@@ -33,46 +59,74 @@ export function botCommands(program: Command): void {
   bot
     .command("explain")
     .description("what would be decided about a text, and for each route why")
-    .argument("<text>", "what a person says; /word for a command")
-    .option("--channel <key>", "on this channel")
+    .argument("[text]", "what a person says; /word for a command")
+    .option("--message <id>", "a message on record instead, with its place, person and state")
+    .option("--channel <key>", "on this channel; what depends on it is left open without one")
     .option("--choice <id>", "explain a press of this choice instead")
     .option("--state <json>", "with this state")
-    .option("--place <kind>", "direct, group or broadcast", "direct")
+    .option("--place <place>", "direct, group or broadcast; or a conversation, or a place's id at its provider")
+    .option("--person <id>", "said by this person: the contact's id, or the provider's")
     .option("--at <time>", "as if it were said at this time, such as 2026-11-27T18:30")
+    .option("--all", "for every route why it was not met")
     .option("--json", "for programs")
-    .action(
-      async (
-        text: string,
-        options: { channel?: string; choice?: string; state?: string; place: string; at?: string; json?: boolean },
-      ) => {
-        const found = await connect().explain({
-          text,
-          place: options.place,
-          ...(options.channel ? { channel: options.channel } : {}),
-          ...(options.choice ? { choice: options.choice } : {}),
-          ...(options.state ? { state: readState(options.state) } : {}),
-          ...(options.at ? { at: options.at } : {}),
-        })
-        if (asJson(options, found)) return
-        let decided = false
-        for (const route of found.routes) {
-          const sign = route.met ? (decided ? colors.yellow("●") : colors.green("●")) : colors.dim("○")
-          const slots = route.slots ? ` ${JSON.stringify(route.slots)}` : ""
-          const late = route.met && decided ? colors.yellow(" (an earlier route takes it)") : ""
-          print(
-            `${sign} ${route.route.padEnd(20)} ${route.met ? wrapped(route.why + slots, 23) : colors.dim(wrapped(route.why, 23))}${late}`,
-          )
-          decided ||= route.met
-        }
-        if (found.took === "route") print("", `→ route ${colors.bold(found.route ?? "")}, handler ${found.handler}`)
-        else if (found.took === "unrouted")
-          print(
-            "",
-            `→ ${colors.yellow("unrouted")}${found.handler ? `, handler ${found.handler}` : "; the bot has no handler for that"}`,
-          )
-        else print("", "→ passed over: nobody said it, and no route names its event")
-      },
-    )
+    .action(async (text: string | undefined, { json, all, state, ...options }: ExplainOptions) => {
+      if (text === undefined && options.message === undefined && options.choice === undefined)
+        throw new CommandFault("There is nothing to explain.", "Give a text, or --message or --choice.")
+      const found = await connect().explain({
+        ...(text === undefined ? {} : { text }),
+        ...options,
+        ...(state ? { state: readState(state) } : {}),
+      })
+      if (asJson({ ...(json ? { json } : {}) }, found)) return
+      printAnswer(found)
+      printRoutes(found, all === true)
+    })
+}
+
+interface ExplainOptions {
+  message?: string
+  channel?: string
+  choice?: string
+  state?: string
+  place?: string
+  person?: string
+  at?: string
+  all?: boolean
+  json?: boolean
+}
+
+function printAnswer(found: Explanation): void {
+  const handler = found.handler ? `handler ${found.handler}` : "the bot has no handler for that"
+  if (found.took === "route") print(`→ route ${colors.bold(found.route ?? "")}, ${handler}`)
+  else if (found.took === "unrouted") print(`→ ${colors.yellow("unrouted")}, ${handler}`)
+  else print(`→ ${colors.yellow("passed over")}: ${found.why ?? ""}`)
+  const taker = found.routes.find(({ met }) => met)
+  if (found.took === "route" && taker) print(`  ${wrapped(taker.why, 2)}`)
+  for (const [slot, value] of Object.entries(found.slots ?? {})) print(`  ${colors.dim(slot)} ${value}`)
+  if (found.says !== undefined) print(`  ${colors.dim("says")} ${wrapped(found.says, 7)}`)
+  for (const { route, why } of found.unless) print(`  ${colors.yellow("unless")} ${route} takes it: ${wrapped(why, 9)}`)
+}
+
+/** Every route on a line, cut where the terminal ends; with `all`, whole. */
+function printRoutes({ routes, took }: Explanation, all: boolean): void {
+  if (routes.length === 0) return
+  print("")
+  const width = Math.min(24, Math.max(...routes.map(({ route }) => widthOf(route))))
+  let decided = took !== "route"
+  for (const { route, met, depends, why } of routes) {
+    const sign = met
+      ? decided
+        ? colors.yellow("●")
+        : colors.green("●")
+      : depends
+        ? colors.yellow("◐")
+        : colors.dim("○")
+    const late = met && decided ? "an earlier route takes it: " : ""
+    const words = all ? wrapped(late + why, width + 4) : inLine(late + why, roomBeside(width + 5, 90))
+    print(`${sign} ${filled(route, width)}  ${met || depends ? words : colors.dim(words)}`)
+    decided ||= met
+  }
+  if (!all) print("", colors.dim("With --all: each line whole."))
 }
 
 /** Changes the file in place; comments and layout stay. */
@@ -94,17 +148,15 @@ async function checkHere(folder: string): Promise<BotView & { routes?: string[] 
   return checkBotFolder(folder, { sdk: builtFiles.sdk, declaration: sdkDeclaration })
 }
 
+/** What is odd and no fault. */
+export function printNotes({ notes }: Pick<BotView, "notes">): void {
+  for (const { file, line, says, remedy } of notes)
+    print(`${colors.yellow("!")} ${colors.bold(`${file}:${line}`)}`, `  ${says}.`, ...(remedy ? [`  ${remedy}`] : []))
+}
+
 export function printFaults(bot: Pick<BotView, "faults">): void {
   for (const fault of bot.faults) {
     const where = [fault.file, fault.line, fault.column].filter((part) => part !== undefined).join(":")
     print(`${colors.red("✕")} ${colors.bold(where)}`, `  ${fault.says}.${fault.remedy ? `\n  ${fault.remedy}` : ""}`)
-  }
-}
-
-function readState(json: string): object {
-  try {
-    return JSON.parse(json) as object
-  } catch {
-    throw new CommandFault(`The state ${json} is not JSON.`, `Write it as --state '{"topic":"lost"}'.`)
   }
 }

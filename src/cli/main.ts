@@ -7,6 +7,7 @@ import { bringCommand } from "./bring.ts"
 import { callCommand } from "./call.ts"
 import { channelCommands } from "./channel.ts"
 import { CommandFault, forPrograms } from "./context.ts"
+import { contactCommands } from "./contact.ts"
 import { conversationCommands } from "./conversation.ts"
 import { demoCommands } from "./demo.ts"
 import { messageCommands } from "./message.ts"
@@ -36,6 +37,7 @@ talkCommands(program)
 sayCommand(program)
 messageCommands(program)
 passageCommand(program)
+contactCommands(program)
 conversationCommands(program)
 botCommands(program)
 parkedCommands(program)

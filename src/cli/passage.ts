@@ -1,7 +1,8 @@
 import type { Command } from "commander"
 import { counted } from "../client/counted.ts"
 import { stopSigns } from "../client/rail.ts"
-import type { AttemptView, Passage, PassagePath, Stop } from "../client/types.ts"
+import { changesOf } from "../client/changes.ts"
+import type { AttemptView, InterviewNote, OnceView, Passage, PassagePath, Stop } from "../client/types.ts"
 import { connect } from "./context.ts"
 import { asJson, clock, colors, inLine, print, rail, word, wrapped, whoOf } from "./output.ts"
 
@@ -70,9 +71,44 @@ function printIntake(intake: NonNullable<Passage["intake"]>, raw: boolean): void
   print("", pretty(intake.body))
 }
 
+/** What the turn did with an interview. */
+function printInterview({ did, question, value, why, aside, differs, unsteady }: InterviewNote): void {
+  const about = [
+    question && `“${inLine(question, 80)}”`,
+    value === undefined ? undefined : valueWords(value),
+    aside,
+  ].filter(Boolean)
+  print(`  interview: ${did}${about.length > 0 ? `: ${about.join(" → ")}` : ""}`)
+  if (why) print(`  ${inLine(why, 300)}`)
+  for (const [parting, says] of [
+    [differs, "the handler has changed"],
+    [unsteady, "it does not do the same when it is run again"],
+  ] as const)
+    if (parting)
+      print(
+        colors.yellow(
+          `  ${says}: step ${parting.n} was ${inLine(parting.was, 120)}, now ${inLine(parting.is, 120)}${parting.line ? ` (${parting.line})` : ""}`,
+        ),
+      )
+}
+
+function onceWords({ name, runs, endedAt, value, threw }: OnceView): string {
+  const times = runs > 1 ? `, begun ${runs} times with the same key` : ""
+  const came = threw
+    ? `threw ${inLine(threw.message, 120)}`
+    : endedAt
+      ? `gave ${valueWords(value)}`
+      : "its result is not on record"
+  return `once ${inLine(name, 60)}${times}: ${came}`
+}
+
+function valueWords(value: unknown): string {
+  return value === undefined ? "nothing" : inLine(JSON.stringify(value), 200)
+}
+
 function printPath(path: PassagePath, routes: boolean): void {
   const { message } = path
-  heading(message.direction === "in" ? "Message" : "Sent by hand")
+  heading(message.event === "interview" ? "Of an interview" : message.direction === "in" ? "Message" : "Sent by hand")
   print(`  ${message.text ? `“${message.text.replaceAll("\n", "\n   ")}”` : `(${message.event})`}`)
   print(colors.dim(`  ${message.event}, ${whoOf(message)} ${message.conversation}, ${message.id}`))
   printDecision(path, routes)
@@ -82,8 +118,10 @@ function printPath(path: PassagePath, routes: boolean): void {
     print(
       `  ${turn.outcome}${turn.handler ? ` by handler ${turn.handler}` : ""}, ${took}${turn.run > 1 ? `, run ${turn.run}` : ""}${turn.reason ? `: ${turn.reason}` : ""}`,
     )
-    if (turn.stateBefore && turn.stateAfter)
-      print(`  state ${JSON.stringify(turn.stateBefore)} → ${JSON.stringify(turn.stateAfter)}`)
+    if (turn.interview) printInterview(turn.interview)
+    for (const once of turn.onces) print(`  ${onceWords(once)}`)
+    for (const { field, was, is } of changesOf(turn.stateBefore, turn.stateAfter))
+      print(`  state ${inLine(field, 60)}: ${valueWords(was)} → ${valueWords(is)}`)
     if (turn.takenAs) print(`  taken as the choice ${turn.takenAs.label ?? ""} (${turn.takenAs.id})`)
     for (const line of turn.log ?? []) print(colors.dim(`  log: ${String(line)}`))
     if (turn.error?.stack)

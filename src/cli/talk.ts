@@ -66,9 +66,10 @@ export function talkCommands(program: Command): void {
       await client.session()
       const told = new Map<string, string>()
       try {
-        for await (const event of client.live(stop.signal, breaks(options.json === true))) {
+        const state = breaks(options.json === true)
+        for await (const event of client.live(stop.signal, state)) {
           if (event.what === "parked" || event.message === null) continue
-          const message = await messageOf(client, event.message, stop.signal)
+          const message = await messageOf(client, event.message, stop.signal, state)
           if (!message) continue
           if (options.channel && message.channel !== options.channel) continue
           const look = `${messageWord(message)} ${because(message)}`
@@ -84,14 +85,23 @@ export function talkCommands(program: Command): void {
     })
 }
 
-/** A message that was told of; asked for until somebody answers, since the stream tells of it once. */
-async function messageOf(client: Client, id: string, signal: AbortSignal): Promise<MessageView | undefined> {
+/**
+ * A message that was told of; asked for until somebody answers, since the stream tells of it once. Where no service
+ * answers, that is told here: the stream itself is not read meanwhile.
+ */
+async function messageOf(
+  client: Client,
+  id: string,
+  signal: AbortSignal,
+  state: (state: LiveState) => void,
+): Promise<MessageView | undefined> {
   while (!signal.aborted) {
     try {
       return await client.message(id)
     } catch (error) {
       const away = error instanceof NoService || (error instanceof ApiError && error.status >= 500)
       if (!away) throw error
+      if (error instanceof NoService) state({ live: false, why: error, retryAt: Date.now() + 500 })
       await pause(500, undefined, { signal }).catch(() => undefined)
     }
   }

@@ -51,3 +51,19 @@ function filled(name: string, value: string): string {
   if (value === "") throw new CommandFault(`The secret ${name} is empty.`, `To take it away, write --secret ${name}=`)
   return value
 }
+
+/**
+ * A state as it is written on a command line.
+ *
+ * @param option that it was written under
+ */
+export function readState(json: string, option = "--state"): { [field: string]: unknown } {
+  try {
+    const state = JSON.parse(json) as unknown
+    if (typeof state === "object" && state !== null && !Array.isArray(state))
+      return state as { [field: string]: unknown }
+  } catch {
+    // Said below.
+  }
+  throw new CommandFault(`The state ${json} is not a JSON object.`, `Write it as ${option} '{"topic":"lost"}'.`)
+}

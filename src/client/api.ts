@@ -12,7 +12,11 @@ import type {
   DescribedCall,
   ExamplesShown,
   Explanation,
+  ExplanationAsk,
+  RoutesView,
+  UnroutedGroup,
   FieldRole,
+  InterviewView,
   KindLook,
   KindFields,
   KindShown,
@@ -25,6 +29,7 @@ import type {
   Passage,
   PassageSummary,
   PersonView,
+  PersonWhole,
   ProfileFault,
   ProfileShown,
   RequestExample,
@@ -114,6 +119,7 @@ export interface Api {
       event?: string
       status?: string
       doubtful?: boolean
+      route?: string
       from?: Date
       to?: Date
       text?: string
@@ -130,14 +136,33 @@ export interface Api {
       channel?: string
       kind?: "direct" | "group" | "broadcast"
       text?: string
+      waiting?: boolean
       order: "spoken" | "begun"
     }
     answer: Page<ConversationView>
   }
   "GET /people": { query: Paged & { channel?: string; address?: string; text?: string }; answer: Page<PersonView> }
-  "GET /conversations/{id}": { answer: ConversationView & { state: Fields } }
+  "PATCH /people/{contact}": {
+    body: { addTags?: string[]; removeTags?: string[]; fields?: Fields }
+    answer: { contact: string; tags: string[]; fields: Fields }
+  }
+  "GET /people/{contact}": { answer: PersonWhole }
+  "POST /people/{contact}/join": { body: { other: string }; answer: PersonWhole }
+  "POST /people/{contact}/split": { body: { channel: string; address: string }; answer: PersonWhole }
+  "PUT /people/{contact}/block": { body: { blocked: boolean }; answer: { contact: string; blockedAt: string | null } }
+  "GET /conversations/{id}": {
+    answer: ConversationView & { state: Fields; stateTag: string; interviews: InterviewView[] }
+  }
+  "POST /conversations/{id}/interviews": {
+    body: { interview: string; do: "end" | "back" }
+    answer: { message: string }
+  }
   "GET /conversations/{id}/messages": { query: Paged; answer: Page<MessageView> }
-  "PATCH /conversations/{id}": { body: { answeredBy: "bot" | "person" }; answer: ConversationView }
+  "PATCH /conversations/{id}": {
+    body: { answeredBy?: "bot" | "person"; take?: true; addTags?: string[]; removeTags?: string[] }
+    answer: ConversationView
+  }
+  "PUT /conversations/{id}/state": { body: { state: Fields }; answer: { state: Fields } }
   "POST /conversations/{id}/reset": { answer: void }
   "GET /passages": {
     query: Paged & { channel?: string; genuine?: boolean; quiet?: boolean }
@@ -156,15 +181,13 @@ export interface Api {
   "GET /bot": { answer: BotView }
   "POST /bot/check": { body: { folder?: string }; answer: BotView & { routes?: string[] } }
   "POST /bot/explain": {
-    body: {
-      text: string
-      channel?: string
-      choice?: string
-      state: Fields
-      place: "direct" | "group" | "broadcast"
-      at?: string
-    }
+    body: ExplanationAsk
     answer: Explanation
+  }
+  "GET /routes": { query: { days: number }; answer: RoutesView }
+  "GET /routes/unrouted": {
+    query: { days: number }
+    answer: { looked: number; whole: boolean; items: UnroutedGroup[] }
   }
   "GET /session": { answer: SessionView }
   "POST /session": { body: { token?: string; once?: string }; answer: SessionView }

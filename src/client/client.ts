@@ -10,6 +10,7 @@ import type {
   RequestSort,
   SayRequest,
   TryRequest,
+  ExplanationAsk,
 } from "./types.ts"
 
 /** The service said no: what happened, what to do, and the field that is wrong where one is. */
@@ -143,6 +144,24 @@ export class Client {
     this.ask("GET /conversations/{id}/messages", { at: id, query })
   setAnsweredBy = (id: string, answeredBy: "bot" | "person") =>
     this.ask("PATCH /conversations/{id}", { at: id, body: { answeredBy } })
+  /** Ends a running interview, or steps it back to the question before. */
+  decideInterview = (id: string, interview: string, what: "end" | "back") =>
+    this.ask("POST /conversations/{id}/interviews", { at: id, body: { interview, do: what } })
+  person = (contact: string) => this.ask("GET /people/{contact}", { at: contact })
+  joinPeople = (contact: string, other: string) =>
+    this.ask("POST /people/{contact}/join", { at: contact, body: { other } })
+  splitPerson = (contact: string, channel: string, address: string) =>
+    this.ask("POST /people/{contact}/split", { at: contact, body: { channel, address } })
+  blockPerson = (contact: string, blocked: boolean) =>
+    this.ask("PUT /people/{contact}/block", { at: contact, body: { blocked } })
+  takeConversation = (id: string) => this.ask("PATCH /conversations/{id}", { at: id, body: { take: true } })
+  /** @param ifMatch the ETag of the state it replaces */
+  changeState = (id: string, state: { [field: string]: unknown }, ifMatch?: string) =>
+    this.ask("PUT /conversations/{id}/state", {
+      at: id,
+      body: { state },
+      ...(ifMatch ? { headers: { "if-match": ifMatch } } : {}),
+    })
   resetConversation = (id: string) => this.ask("POST /conversations/{id}/reset", { at: id })
 
   passages = (query: Query = {}) => this.ask("GET /passages", { query })
@@ -160,8 +179,13 @@ export class Client {
 
   bot = () => this.ask("GET /bot")
   checkBot = (folder?: string) => this.ask("POST /bot/check", { body: folder ? { folder } : {} })
-  explain = (body: { text: string; channel?: string; choice?: string; state?: object; place?: string; at?: string }) =>
-    this.ask("POST /bot/explain", { body })
+  routes = (days: number) => this.ask("GET /routes", { query: { days } })
+  unroutedGroups = (days: number) => this.ask("GET /routes/unrouted", { query: { days } })
+  explain = (body: ExplanationAsk) => this.ask("POST /bot/explain", { body })
+  markPerson = (contact: string, body: { addTags?: string[]; removeTags?: string[]; fields?: object }) =>
+    this.ask("PATCH /people/{contact}", { at: contact, body })
+  markConversation = (id: string, body: { addTags?: string[]; removeTags?: string[] }) =>
+    this.ask("PATCH /conversations/{id}", { at: id, body })
 
   session = () => this.ask("GET /session")
   signIn = (token: string) => this.ask("POST /session", { body: { token } })

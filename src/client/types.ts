@@ -87,6 +87,9 @@ export interface TurnView {
   slots: { [name: string]: unknown } | null
   /** The option a text was taken for. */
   takenAs: { id: string; label?: string } | null
+  interview: InterviewNote | null
+  /** Side effects of the turn, where it had any. */
+  onces: OnceView[]
   stateBefore: { [field: string]: unknown } | null
   stateAfter: { [field: string]: unknown } | null
   log: unknown[] | null
@@ -95,6 +98,73 @@ export interface TurnView {
   run: number
   startedAt: string
   endedAt: string
+}
+
+/** What a turn did with an interview. */
+export interface InterviewNote {
+  id: string
+  did: string
+  question?: string
+  value?: unknown
+  why?: string
+  /** The route that answered in between. */
+  aside?: string
+  differs?: Parting
+  unsteady?: Parting
+}
+
+/** Where two runs of an interview part: at which step, what it was and is, and on which line. */
+export interface Parting {
+  n: number
+  was: string
+  is: string
+  line?: string
+}
+
+/** A side effect on record. */
+export interface OnceView {
+  name: string
+  /** How often it was begun. */
+  runs: number
+  startedAt: string
+  endedAt: string | null
+  value: unknown
+  threw: { name: string; message: string } | null
+}
+
+/** A running or ended interview. */
+export interface InterviewView {
+  id: string
+  who: string
+  name: string | null
+  handler: string
+  route: string | null
+  release: string
+  stands: "asks" | "waits" | "set aside" | "ended"
+  /** The open question, or what it waits for. */
+  waits: string | null
+  /** Until when. */
+  until: string | null
+  /** What was answered so far. */
+  answers: { question: string; value: unknown }[]
+  begunAt: string
+  endedAt: string | null
+  ended: string | null
+  why: string | null
+}
+
+/** One person, with everything that is known of them. */
+export interface PersonWhole {
+  contact: string
+  name: string | null
+  tags: string[]
+  fields: { [field: string]: unknown }
+  blockedAt: string | null
+  addresses: { channel: string; address: string; name: string | null; handle: string | null; language: string | null }[]
+  /** Those of their own; groups are not among them. */
+  conversations: { id: string; channel: string; address: string }[]
+  /** Those that run. */
+  interviews: { id: string; conversation: string; handler: string; stands: string }[]
 }
 
 export interface ParkedNote {
@@ -173,6 +243,10 @@ export interface ConversationView {
   topic: string | null
   contact: string | null
   answeredBy: string
+  /** Since when a person answers, and who. */
+  handedAt: string | null
+  takenBy: string | null
+  tags: string[]
   createdAt: string
   lastAt: string | null
   lastText: string | null
@@ -509,6 +583,8 @@ export interface PersonView {
   name: string | null
   handle: string | null
   contact: string
+  tags: string[]
+  fields: { [field: string]: unknown }
   conversation: string | null
 }
 
@@ -558,16 +634,95 @@ export interface BotView {
   bot?: string
   release?: string
   loadedAt?: string
-  faults: { file: string; line?: number; column?: number; says: string; remedy?: string }[]
+  faults: BotFault[]
+  /** What is odd about its routes, such as one that is never met. */
+  notes: BotFault[]
+}
+
+export interface BotFault {
+  file: string
+  line?: number
+  column?: number
+  says: string
+  remedy?: string
+}
+
+/** What one route did lately; the empty name stands for what no route took. */
+export interface RouteView {
+  route: string
+  /** Its condition, on a line; not there where the release no longer has the route. */
+  when?: string
+  handler?: string
+  gone?: true
+  hits: number
+  /** Of all that was answered, 0 to 1. */
+  share: number
+  failures: number
+  /** Milliseconds. */
+  mean: number | null
+  slowest: number | null
+  lastAt: string | null
+  /** Hits by step, the oldest first. */
+  chart: number[]
+  notes: { says: string; remedy?: string }[]
+}
+
+export interface RoutesView {
+  bot: string
+  release: string
+  days: number
+  routes: RouteView[]
+  unrouted: RouteView
+}
+
+/** Messages that no route took and that are alike, the newest first, and a phrase that would take them. */
+export interface UnroutedGroup {
+  count: number
+  /** Conversations in which they were said. */
+  people: number
+  lastAt: string
+  phrase?: string
+  messages: { id: string; text: string; conversation: string; receivedAt: string }[]
+}
+
+/** What is to be explained, and what is known about where it is said and by whom. */
+export interface ExplanationAsk {
+  text?: string
+  choice?: string
+  /** The id of a message on record: its words, place, person and state count where nothing else is given. */
+  message?: string
+  channel?: string
+  /** A kind of place; or a place by its conversation, its provider's id or its title. */
+  place?: string
+  /** A person by the contact's id, or the provider's. */
+  person?: string
+  state?: { [field: string]: unknown }
+  /** ISO 8601, in the bot's zone where it names none. */
+  at?: string
 }
 
 export interface Explanation {
   took: "route" | "unrouted" | "passed over"
   route?: string
+  /** Why it is passed over. */
+  why?: string
+  /** What a text handler would say. */
+  says?: string
+  /** Routes before that would take it, depending on what is not given. */
+  unless: { route: string; why: string }[]
   slots?: { [name: string]: string | number }
   handler?: string
   release: string
-  routes: { route: string; met: boolean; why: string; slots?: { [name: string]: string | number } }[]
+  routes: RouteWhy[]
+}
+
+/** Whether a route took a message, and why; `depends` where that is open. */
+export interface RouteWhy {
+  route: string
+  met: boolean
+  depends?: true
+  why: string
+  slots?: { [name: string]: string | number }
 }
 
 export interface Page<Item> {

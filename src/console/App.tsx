@@ -21,6 +21,7 @@ import { may, VisitorContext } from "./visitor.ts"
 const Access = lazy(async () => ({ default: (await import("./pages/Access.tsx")).Access }))
 const Channels = lazy(async () => ({ default: (await import("./pages/Channels.tsx")).Channels }))
 const TryCall = lazy(async () => ({ default: (await import("./pages/TryCall.tsx")).TryCall }))
+const RoutesPage = lazy(async () => ({ default: (await import("./pages/RoutesPage.tsx")).RoutesPage }))
 const Looks = lazy(async () => ({ default: (await import("./pages/Looks.tsx")).Looks }))
 
 /** Who is signed in decides between the sign-in and the pages. */
@@ -80,6 +81,7 @@ export function App() {
 const pages = [
   { path: "/conversations", name: "Conversations" },
   { path: "/passages", name: "Passages" },
+  { path: "/routes", name: "Routes" },
   { path: "/channels", name: "Channels" },
   { path: "/parked", name: "Parked" },
   { path: "/looks", name: "How it looks" },
@@ -143,6 +145,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
               <Route path="/conversations/:id?" element={<Conversations />} />
               <Route path="/passages" element={<Passages />} />
               <Route path="/passages/:id" element={<PassagePage />} />
+              <Route path="/routes" element={<RoutesPage />} />
               <Route path="/channels/:key?" element={<Channels />} />
               <Route path="/channels/:key/try" element={<TryCall />} />
               <Route path="/parked" element={<Parked />} />

@@ -1,5 +1,6 @@
 import { join } from "node:path"
 import type { Logger } from "pino"
+import { sumUpTally } from "../store/tally.ts"
 import { pruneSessions } from "../store/access.ts"
 import { Bell } from "../store/bell.ts"
 import { wakeResumed } from "../store/channels.ts"
@@ -8,6 +9,7 @@ import { openDatabase } from "../store/database.ts"
 import { analyseWhole, makePartitions } from "../store/partitions.ts"
 import { pruneLeftovers, pruneRefused, pruneSeen } from "../store/retention.ts"
 import { AccountWatch } from "./care/accountWatch.ts"
+import { GiveBack } from "./care/giveBack.ts"
 import { ChannelCare } from "./care/channelCare.ts"
 import { Profiles } from "./care/profiles.ts"
 import { QueueWatch } from "./care/queueWatch.ts"
@@ -28,6 +30,7 @@ import { Sampling } from "./inlet/sampling.ts"
 import { MediaFetcher } from "./media/media.ts"
 import { Uploads } from "./media/uploads.ts"
 import { Directory } from "./people/directory.ts"
+import { Blocked } from "./people/blocked.ts"
 import { People } from "./people/people.ts"
 import { Disk } from "./process/disk.ts"
 import { Figures } from "./process/figures.ts"
@@ -40,6 +43,7 @@ import { Courtesies } from "./sender/courtesies.ts"
 import { HeldCalls } from "./sender/heldCalls.ts"
 import { Proofs } from "./sender/proofs.ts"
 import { Sender } from "./sender/sender.ts"
+import { Timers } from "./timers/timers.ts"
 import { Turns } from "./turns/turns.ts"
 
 export type RoleName = "inlet" | "turns" | "sender" | "poller" | "api" | "console"
@@ -93,6 +97,10 @@ export class Engine {
   private readonly journalReader: JournalReader | undefined
   private readonly releases: Releases
   private readonly turns: Turns | undefined
+  private readonly blocked: Blocked
+  private readonly directory: Directory
+  private readonly givingBack: GiveBack | undefined
+  private readonly timers: Timers | undefined
   private readonly poller: Poller | undefined
   private readonly media: MediaFetcher
   private readonly followed: FollowedFolder | undefined
@@ -110,7 +118,7 @@ export class Engine {
     const self = (this.self = liveness.self)
     const seal = (this.seal = new Seal(settings.sealKey))
     const channels = (this.channels = new Channels(database, seal, () => this.publicUrl))
-    const directory = new Directory(database)
+    const directory = (this.directory = new Directory(database))
     const identities = new Identities({ database, channels, bell })
     const releases = (this.releases = new Releases(database, Housing.prepare(home, settings.hostScript, log), {
       ...hostLimits,
@@ -130,10 +138,18 @@ export class Engine {
       ? new Sender({ ...shared, directory, uploads: new Uploads(database), heldCalls, alerts })
       : undefined
     const people = new People(database, directory)
+    const blocked = (this.blocked = new Blocked(database, bell))
     const courtesies = new Courtesies({ database, log })
     const turns = (this.turns = roles.has("turns")
-      ? new Turns({ ...shared, releases, renderer, sender: this.sender, people, courtesies, heldCalls })
+      ? new Turns({
+          ...{ ...shared, releases, renderer, people, courtesies, heldCalls },
+          sender: this.sender,
+          blocked,
+          follows: settings.botFolder !== undefined,
+        })
       : undefined)
+    this.givingBack = turns && new GiveBack({ database, releases, bell })
+    this.timers = turns && new Timers({ database, releases, bell, log })
     const media = (this.media = new MediaFetcher({ database, channels, bell, log, disk }))
     const sampling = new Sampling({ database, channels, seal, bell })
     const proofs = new Proofs({ ...shared, sender: this.sender, alerts })
@@ -195,7 +211,7 @@ export class Engine {
 
   /** The bot folder this process follows, as it is at the moment. */
   get bot(): BotStatus {
-    return this.followed?.status ?? { faults: [] }
+    return this.followed?.status ?? { faults: [], notes: [] }
   }
 
   async start(): Promise<void> {
@@ -203,13 +219,16 @@ export class Engine {
     await this.liveness.takeOver()
     await this.bell.start()
     await this.channels.refresh()
+    await this.blocked.refresh()
     this.bell.on("channels", () => void this.channels.refresh().catch(() => undefined))
+    this.bell.on("people", () => this.directory.forgetPeople())
     this.bell.on("lanes", () => void this.releases.follow().catch(() => undefined))
     await this.journalReader?.read()
     await this.followed?.start()
     await this.releases.follow()
     await this.sender?.start()
     this.turns?.start()
+    this.timers?.start()
     this.poller?.start()
     if (this.turns) this.media.start()
     this.housekeeping.start()
@@ -225,6 +244,7 @@ export class Engine {
     await this.inlet.drained()
     await this.journalReader?.read().catch(() => undefined)
     await this.journal.close().catch(() => undefined)
+    await this.timers?.stop()
     await this.turns?.stop(limit).catch((error: unknown) => log.error({ err: error }, "turns did not end in order"))
     await this.sender?.stop(limit)
     this.renderer.close()
@@ -243,10 +263,12 @@ export class Engine {
           await liveness.beat()
           await liveness.takeOver()
           await channels.refresh()
+          await this.blocked.refresh()
         },
       },
       { every: 1000, run: async () => journalReader?.read() },
       { every: 5000, run: () => wakeResumed(database) },
+      { every: 5000, run: async () => this.givingBack?.look() },
       { every: 2000, run: async () => this.accounts?.look() },
       { every: 5000, run: () => this.queues.look(new Date()) },
       { every: 5000, run: () => forwarding.sweep(new Date()) },
@@ -261,6 +283,7 @@ export class Engine {
     return [
       { name: "months ahead", every: 6 * 3600, run: (now) => makePartitions(database, now) },
       { name: "refused calls", every: 600, run: (now) => pruneRefused(database, keys(), now) },
+      { name: "tally", every: 60, run: () => sumUpTally(database) },
       { name: "sessions", every: 3600, run: () => pruneSessions(database) },
       { name: "leftovers", every: 24 * 3600, run: () => pruneLeftovers(database) },
       { name: "keys of events", every: 24 * 3600, run: (now) => pruneSeen(database, now) },

@@ -1,38 +1,22 @@
-import type { Message, Place } from "../core/message/message.ts"
 import type { Card, MediaItem, Option, ReplyPart } from "../core/message/reply.ts"
 
+import type { Handler } from "./turn.ts"
+
+export type { Handler, Outcome, Person, Said, State, Turn } from "./turn.ts"
 export type { Message, Media, Place, Sender, Choice } from "../core/message/message.ts"
 export type { Card, MediaItem, Option, ReplyPart } from "../core/message/reply.ts"
-
-/** What Wobbet remembers of a conversation between turns: any JSON. */
-export type State = { [field: string]: unknown }
-
-/** What a handler is given. */
-export interface Turn {
-  /** What was said. Several messages sent in one go are one, their texts on lines of their own. */
-  message: Message
-  /** The same messages one by one. */
-  messages: Message[]
-  /** What the phrase's slots hold, or a command's `args`. */
-  slots: { [name: string]: string | number }
-  state: State
-  /** Who said it, as far as the provider tells. */
-  contact: { id?: string; name?: string; handle?: string; language?: string; address?: string }
-  conversation: { id: string; place: Place }
-  channel: { key: string; kind: string }
-  /** Set when this turn was begun before and its result was lost: side effects may have happened already. */
-  again: boolean
-  /** When the turn began. */
-  now: Date
-}
-
-/** What a handler answers: what to say, and the new state. Without `state` it stays; `null` forgets it. */
-export interface Outcome {
-  replies?: (ReplyPart | string)[] | ReplyPart | string
-  state?: State | null
-}
-
-export type Handler = (turn: Turn) => Promise<Outcome | string | void> | Outcome | string | void
+export { answer, ask, expect, interview, leave, once, pause, remember, tell } from "./interview.ts"
+export type {
+  Asking,
+  InterviewHandler,
+  InterviewOptions,
+  InterviewTurn,
+  Leaving,
+  Part,
+  Step,
+  WayOut,
+  When,
+} from "./interview.ts"
 
 /** Marks a function as the handler of its file: `export default handler(async ({ message, slots }) => …)`. */
 export function handler(answer: Handler): Handler {

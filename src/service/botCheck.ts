@@ -21,9 +21,9 @@ export async function checkBotFolder(
   const known = "faults" in reading ? reading.faults : []
   const lines = new Set(known.map(({ file, line }) => `${file}:${line}`))
   const faults = [...known, ...types.filter(({ file, line }) => !lines.has(`${file}:${line}`))]
-  if ("faults" in reading || faults.length > 0) return { folder, faults }
-  const { bot, id } = reading.ready
-  return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults }
+  if ("faults" in reading || faults.length > 0) return { folder, faults, notes: [] }
+  const { bot, id, notes } = reading.ready
+  return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults, notes }
 }
 
 /**

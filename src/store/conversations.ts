@@ -1,5 +1,6 @@
 import type { Database } from "./database.ts"
 import { hotRows, plannedRows, rows } from "./database.ts"
+import { releaseOfLane } from "./lines.ts"
 import type { Looked, PageAsked, Way } from "./lookThrough.ts"
 import { lookThrough } from "./lookThrough.ts"
 
@@ -12,6 +13,10 @@ export interface ConversationRow {
   topic: string | null
   contact: string | null
   answeredBy: string
+  /** Since when a person answers, and who. */
+  handedAt: Date | null
+  takenBy: string | null
+  tags: string[]
   createdAt: Date
   /** Since when the person wants to be sent nothing more. */
   optedOut: Date | null
@@ -26,7 +31,7 @@ export interface ConversationRow {
 }
 
 const view = `
-  SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.created_at AS "createdAt", v.opted_out AS "optedOut",
+  SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.handed_at AS "handedAt", v.taken_by AS "takenBy", v.tags, v.created_at AS "createdAt", v.opted_out AS "optedOut",
     w.last_id AS "lastMessage", coalesce(w.next_position - 1, 0) AS messages, 
     (SELECT count(*) FROM outbox o WHERE o.conversation = v.id) AS unsent,
     m.received_at AS "lastAt", left(m.words, 300) AS "lastText", m.direction AS "lastDirection", m.intake AS "lastIntake",
@@ -208,6 +213,8 @@ export interface PersonRow {
   name: string | null
   handle: string | null
   contact: string
+  tags: string[]
+  fields: { [field: string]: unknown }
   /** The conversation with them alone, where there is one. */
   conversation: string | null
 }
@@ -232,8 +239,9 @@ function partsOf(after: string | undefined): [string, string] {
   return at < 0 ? ["", ""] : [after!.slice(0, at), after!.slice(at + 1)]
 }
 
-const person = `a.channel, a.address, a.name, a.handle, a.contact, p.conversation`
-const withPlace = "LEFT JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''"
+const person = "a.channel, a.address, a.name, a.handle, a.contact, c.tags, c.fields, p.conversation"
+const withPlace =
+  "JOIN contacts c ON c.id = a.contact LEFT JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''"
 
 /** In the list's order, which is the table's own. */
 function byPlace(database: Database, filter: PeopleFilter): Way<PersonRow> {
@@ -242,7 +250,7 @@ function byPlace(database: Database, filter: PeopleFilter): Way<PersonRow> {
   const fits = text === undefined ? "true" : "(a.name ILIKE ? OR a.handle ILIKE ? OR a.address IN (?, ?, ?))"
   const sql = `WITH s AS MATERIALIZED (SELECT * FROM addresses WHERE ${range} ORDER BY channel, address LIMIT ?)
     SELECT ${person}, NULL AS seen FROM (SELECT * FROM s a WHERE ${fits} ORDER BY channel, address LIMIT ?) a ${withPlace}
-    UNION ALL (SELECT s.channel, s.address, NULL, NULL, NULL, NULL, (SELECT count(*) FROM s) FROM s ORDER BY channel DESC, address DESC LIMIT 1)`
+    UNION ALL (SELECT s.channel, s.address, NULL, NULL, NULL, NULL, NULL, NULL, (SELECT count(*) FROM s) FROM s ORDER BY channel DESC, address DESC LIMIT 1)`
   return async (after, many) => {
     const values = [...partsOf(after), ...(channel === undefined ? [] : [channel]), many]
     const asked = text === undefined ? [] : [containing(text), containing(text), ...addressForms(text)]
@@ -311,11 +319,108 @@ export async function resetState(database: Database, conversation: string, expec
       [expected ? JSON.stringify(expected) : null, expected ? JSON.stringify(expected) : null, conversation],
     )
     if (held && !held.same) return false
-    await rows(step, "DELETE FROM states WHERE conversation = ?", [conversation])
+    await rows(step, "UPDATE states SET state = '{}', offered = NULL, taken = NULL WHERE conversation = ?", [
+      conversation,
+    ])
     return true
   })
 }
 
-export async function setAnsweredBy(database: Database, conversation: string, by: "bot" | "person"): Promise<void> {
-  await rows(database, "UPDATE conversations SET answered_by = ? WHERE id = ?", [by, conversation])
+/**
+ * Gives a conversation another state.
+ *
+ * @param expected the state it must still have; gives false where it has another
+ */
+export async function changeState(
+  database: Database,
+  conversation: string,
+  state: object,
+  expected: object,
+): Promise<boolean> {
+  const done = await rows(
+    database,
+    `INSERT INTO states (conversation, state) SELECT ?, ?::jsonb WHERE ?::jsonb = '{}' OR EXISTS (SELECT 1 FROM states WHERE conversation = ?)
+     ON CONFLICT (conversation) DO UPDATE SET state = excluded.state WHERE states.state = ?::jsonb RETURNING conversation`,
+    [conversation, JSON.stringify(state), JSON.stringify(expected), conversation, JSON.stringify(expected)],
+  )
+  return done.length > 0
+}
+
+/**
+ * Says who answers in a conversation.
+ *
+ * @param taker the person who answers from now on, where it is taken by one
+ */
+export async function setAnsweredBy(
+  database: Database,
+  conversation: string,
+  by: "bot" | "person",
+  taker?: string,
+): Promise<void> {
+  await rows(
+    database,
+    `UPDATE conversations SET answered_by = ?, taken_by = ?, handed_at = CASE WHEN ? = 'person' THEN coalesce(handed_at, now()) END WHERE id = ?`,
+    [by, by === "person" ? (taker ?? null) : null, by, conversation],
+  )
+}
+
+/** When anybody last said something in a conversation `v`, or it was handed over. */
+const lastTouched = `greatest(v.handed_at, (SELECT m.received_at FROM messages m WHERE m.conversation = v.id AND m.event <> 'interview'
+  ORDER BY m.position DESC LIMIT 1))`
+
+/** Conversations in which a person answers: the release of each, and for how many milliseconds it has been silent. */
+export async function answeredByHand(
+  database: Database,
+  limit: number,
+): Promise<{ id: string; release: string | null; silent: number }[]> {
+  return rows(
+    database,
+    `SELECT v.id, (${releaseOfLane}) AS release, (extract(epoch FROM now() - ${lastTouched}) * 1000)::float8 AS silent
+     FROM conversations v JOIN channels c ON c.key = v.channel
+     WHERE v.answered_by = 'person' ORDER BY v.handed_at NULLS FIRST LIMIT ?`,
+    [limit],
+  )
+}
+
+/** Lets the bot answer again, if it is still as silent as it was seen. Gives whether it was. */
+export async function giveBack(database: Database, conversation: string, silent: number): Promise<boolean> {
+  const done = await rows(
+    database,
+    `UPDATE conversations v SET answered_by = 'bot', taken_by = NULL, handed_at = NULL
+     WHERE v.id = ? AND v.answered_by = 'person' AND ${lastTouched} <= now() - ?::float8 * interval '1 millisecond' RETURNING id`,
+    [conversation, silent],
+  )
+  return done.length > 0
+}
+
+/** Takes a conversation that waits for a person, unless another has it. Gives who has it. */
+export async function takeConversation(
+  database: Database,
+  conversation: string,
+  taker: string,
+): Promise<string | undefined> {
+  const [found] = await rows<{ takenBy: string }>(
+    database,
+    `WITH taken AS (
+       UPDATE conversations SET answered_by = 'person', taken_by = ?, handed_at = coalesce(handed_at, now())
+       WHERE id = ? AND (taken_by IS NULL OR taken_by = ?) RETURNING taken_by
+     )
+     SELECT taken_by AS "takenBy" FROM taken UNION ALL SELECT taken_by FROM conversations WHERE id = ? LIMIT 1`,
+    [taker, conversation, taker, conversation],
+  )
+  return found?.takenBy
+}
+
+/** Conversations in which a person answers, the one handed over first first. */
+export async function waitingConversations(database: Database, limit: number): Promise<ConversationRow[]> {
+  const found = await rows<{ id: string }>(
+    database,
+    "SELECT id FROM conversations WHERE answered_by = 'person' ORDER BY handed_at NULLS FIRST, id LIMIT ?",
+    [limit],
+  )
+  const shown = await conversationsById(
+    database,
+    found.map(({ id }) => id),
+  )
+  return found.flatMap(({ id }) => shown.find((one) => one.id === id) ?? [])
 }

@@ -15,6 +15,8 @@ import * as edges from "./migrations/0010-edges.ts"
 import * as versions from "./migrations/0011-versions.ts"
 import * as fetched from "./migrations/0012-fetched.ts"
 import * as addressShown from "./migrations/0013-address-shown.ts"
+import * as deciding from "./migrations/0014-deciding.ts"
+import * as interviews from "./migrations/0015-interviews.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -34,6 +36,8 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0011-versions": versions,
   "0012-fetched": fetched,
   "0013-address-shown": addressShown,
+  "0014-deciding": deciding,
+  "0015-interviews": interviews,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

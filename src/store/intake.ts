@@ -208,6 +208,8 @@ function columnsOf(row: ToldList): LineColumns {
     bot_turns: row[at.bot_turns] as number,
     state: row[at.state] as LineColumns["state"],
     offered: row[at.offered] as LineColumns["offered"],
+    running: row[at.running] as boolean | null,
+    frozen: row[at.frozen] as number | null,
     address: row[at.address] as string,
     kind: row[at.kind] as LineColumns["kind"],
     title: row[at.title] as string | null,
@@ -245,6 +247,8 @@ const told = tells<ToldRow>({
   bot_turns: "l.bot_turns",
   state: "s.state",
   offered: "s.offered",
+  running: "s.running",
+  frozen: "l.frozen",
   address: "v.address",
   kind: "v.kind",
   title: "v.title",
@@ -300,7 +304,7 @@ function accepting(offset: boolean, wishes: string, statuses: string, media: str
         holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END,
         fence = w.fence + CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN 0 ELSE 1 END,
         last_id = excluded.last_id
-      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns
+      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns, w.frozen
     ), said AS (
       INSERT INTO messages (id, channel, conversation, direction, event, position, origin, author, intake, provider_id, body, courtesies, words, search, sent_at)
       SELECT n.id, n.channel, n.conversation, CASE WHEN n.by IS NULL THEN 'in' ELSE 'out' END, n.event, l.next_position - n.back,

@@ -30,6 +30,10 @@ export interface Line {
   state: { [field: string]: unknown }
   /** The options that were offered last, while nothing else has been said since. */
   offered: Offered[]
+  /** Whether interviews run in it. */
+  running: boolean
+  /** Messages up to this position are one turn, since a side effect of theirs has begun; 0 where there is none such. */
+  frozen: number
   /** Set when the person asked to be sent nothing more. */
   optedOut: boolean
   release: string | null
@@ -41,6 +45,8 @@ export interface Line {
 export interface Offered {
   id: string
   label: string
+  /** In a group, to whom. */
+  to?: string
 }
 
 export interface PendingMessage {
@@ -78,7 +84,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
   const found = await hotRows<Row>(
     database,
     `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns,
-       c.state AS channel_state, s.state, s.offered, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out,
+       w.frozen, c.state AS channel_state, s.state, s.offered, s.running, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out,
        (${releaseOfLane}) AS release,
        p.pending
      FROM ${held.sql}
@@ -134,6 +140,8 @@ export interface LineColumns {
   bot_turns: number
   state: { [field: string]: unknown } | null
   offered: Offered[] | null
+  running: boolean | null
+  frozen: number | null
   opted_out: Date | null
   release: string | null
   address: string
@@ -164,6 +172,8 @@ export function lineOf(row: LineColumns, channelOn: boolean, pending: PendingMes
     botTurns: row.bot_turns,
     state: row.state ?? {},
     offered: row.offered ?? [],
+    running: row.running ?? false,
+    frozen: row.frozen ?? 0,
     optedOut: row.opted_out !== null,
     release: row.release,
     answeredBy: row.answered_by,

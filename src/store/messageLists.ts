@@ -13,6 +13,8 @@ export interface MessageFilter extends PageAsked {
   event?: string
   status?: string
   doubtful?: boolean
+  /** Taken by this route. */
+  route?: string
   from?: Date
   to?: Date
   text?: string
@@ -34,7 +36,8 @@ export async function findMessages(database: Database, filter: MessageFilter): P
   const ways = waysTo(database, filter, asked, range)
   const keeps = (row: MessageRow) =>
     (filter.status === undefined || row.status === filter.status) &&
-    (filter.doubtful === undefined || row.doubtful === filter.doubtful)
+    (filter.doubtful === undefined || row.doubtful === filter.doubtful) &&
+    (filter.route === undefined || row.route === filter.route)
   return lookThrough(
     ways.map((way) => shown(database, way, keeps)),
     { ...filter, after: filter.below, cursor: (row) => row.id, descending: true },
@@ -76,10 +79,10 @@ interface Range {
 const clocksDiffer = 5 * 60_000
 
 /** By ids beside times, so that whole months are left out (1160 ms became 10). */
-function rangeOf({ from, to, status, doubtful, limit }: MessageFilter): Range {
+function rangeOf({ from, to, status, doubtful, route, limit }: MessageFilter): Range {
   return {
     // Of what is chosen only once it is shown, more than a page.
-    handedOn: status === undefined && doubtful === undefined ? limit + 1 : 201,
+    handedOn: status === undefined && doubtful === undefined && route === undefined ? limit + 1 : 201,
     low: from ? idAt("msg", new Date(Math.max(0, from.getTime() - clocksDiffer))) : beneath,
     high: to ? idAt("msg", new Date(Math.max(0, to.getTime() + clocksDiffer))) : above,
   }

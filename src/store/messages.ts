@@ -1,3 +1,4 @@
+import type { Facts } from "../core/routing/situation.ts"
 import type { Database } from "./database.ts"
 import { hotRows, plannedRows, rows } from "./database.ts"
 import { idAt } from "./ids.ts"
@@ -68,6 +69,7 @@ export const inboundStatuses = [
   "loop stopped",
   "too late",
   "left to a person",
+  "blocked",
   "opted out",
 ] as const
 export const outboundStatuses = [
@@ -169,6 +171,24 @@ export async function messagesOfConversation(
   return shown.sort((a, b) => a.position - b.position)
 }
 
+/** What was said in a conversation before a position, both ways, the oldest first. */
+export async function saidBefore(
+  database: Database,
+  conversation: string,
+  position: number,
+  count: number,
+): Promise<{ direction: "in" | "out"; text: string; event: string; name?: string; at: string }[]> {
+  const found = await hotRows<{ direction: "in" | "out"; text: string; event: string; name: string | null; at: Date }>(
+    database,
+    `SELECT direction, left(words, 4000) AS text, event, body->'from'->>'name' AS name, received_at AS at FROM messages
+     WHERE conversation = ? AND position < ? AND event <> 'interview' ORDER BY position DESC LIMIT ?`,
+    [conversation, position, count],
+  )
+  return found
+    .reverse()
+    .map(({ at, name, ...said }) => ({ ...said, ...(name === null ? {} : { name }), at: at.toISOString() }))
+}
+
 /** What was said to a conversation within the last minute, the newest first. */
 export async function saidJustNow(database: Database, conversation: string): Promise<string[]> {
   const found = await hotRows<{ words: string }>(
@@ -190,7 +210,10 @@ export interface TurnRow {
   handler: string | null
   release: string | null
   slots: { [name: string]: unknown } | null
+  facts: Facts | null
   takenAs: { id: string; label?: string } | null
+  /** What the turn did with an interview. */
+  interview: { [field: string]: unknown } | null
   stateBefore: { [field: string]: unknown } | null
   stateAfter: { [field: string]: unknown } | null
   replies: string[] | null
@@ -206,7 +229,7 @@ export async function turnsOf(database: Database, messages: string[]): Promise<T
   if (messages.length === 0) return []
   return hotRows<TurnRow>(
     database,
-    `SELECT message, turn, lead, outcome, reason, route, handler, release, slots, taken_as AS "takenAs", state_before AS "stateBefore",
+    `SELECT message, turn, lead, outcome, reason, route, handler, release, slots, facts, taken_as AS "takenAs", interview, state_before AS "stateBefore",
        state_after AS "stateAfter", replies, log, error, degraded, run, started_at AS "startedAt", ended_at AS "endedAt"
      FROM unnest(?::text[]) i (id) CROSS JOIN LATERAL (SELECT * FROM turns WHERE message = i.id) t ORDER BY turn, message`,
     [messages],

@@ -3,6 +3,8 @@ import type { Place } from "../core/message/message.ts"
 import type { Database, Statement } from "./database.ts"
 import { hotLists, retryingConflicts, rows, statement } from "./database.ts"
 import { newId } from "./ids.ts"
+import type { InterviewChange } from "./interviews.ts"
+import { interviewsWith } from "./interviews.ts"
 import type { Offered } from "./lines.ts"
 import { searchOf } from "./messages.ts"
 import { inTheirMonths } from "./partitions.ts"
@@ -21,6 +23,7 @@ export type TurnOutcome =
   | "loop stopped"
   | "set aside"
   | "left to a person"
+  | "blocked"
   | "opted out"
 
 /** What a finished turn leaves behind: committed whole, and only by the holder of the claim. */
@@ -41,6 +44,8 @@ export interface TurnResult {
   state?: { [field: string]: unknown } | undefined
   /** The options to remember; kept with `state`, so both are given or neither. */
   offered?: Offered[] | undefined
+  /** How many messages each counted route has taken; written where `state` is. */
+  taken?: { [route: string]: number } | undefined
   /** When somebody should look again, in milliseconds from now; undefined when the line continues at once or rests. */
   again?: number | undefined
   tries: number
@@ -51,6 +56,14 @@ export interface TurnResult {
   out: OutboundMessage[]
   parked?: { cause: string; reason: string; remedy?: string } | undefined
   tokens: { token: string; id: string; label: string }[]
+  /** What became of interviews; where there is any, `state` and `running` are given too. */
+  interviews?: InterviewChange[] | undefined
+  /** Whether any interview runs in the conversation from now on; written where `state` is. */
+  running?: boolean | undefined
+  /** Changes of the person's fields. */
+  contact?: { id: string; fields: { [field: string]: unknown } } | undefined
+  /** Set where the conversation is handed to a person. */
+  handed?: true | undefined
 }
 
 export interface TurnRecord {
@@ -61,6 +74,10 @@ export interface TurnRecord {
   route?: string | undefined
   handler?: string | undefined
   release?: string | undefined
+  /** The release's bot, for its tally. */
+  bot?: string | undefined
+  /** What the decision saw besides message and state. */
+  facts?: unknown
   slots?: unknown
   /** What a text was taken for: an option offered before. */
   takenAs?: unknown
@@ -69,6 +86,8 @@ export interface TurnRecord {
   log?: unknown
   error?: unknown
   degraded?: unknown
+  /** What the turn did with an interview. */
+  interview?: unknown
   run: number
   startedAt: Date
 }
@@ -114,6 +133,8 @@ const doneShape = shape<TurnResult>("i", {
   outs: ["integer", (one) => one.out.length],
   state: ["jsonb", (one) => one.state],
   offered: ["jsonb", (one) => (one.offered && one.offered.length > 0 ? one.offered : undefined)],
+  taken: ["jsonb", (one) => one.taken],
+  running: ["boolean", (one) => one.running],
   last: ["text", (one) => one.out.at(-1)?.id],
 })
 
@@ -128,6 +149,11 @@ interface TurnRow {
   replies: OutboundMessage[]
 }
 
+/** Turns that a route took, or that none took. */
+function isTallied({ outcome, handler }: TurnRecord): boolean {
+  return outcome === "unrouted" || (handler !== undefined && ["handled", "failed", "parked"].includes(outcome))
+}
+
 const turnsShape = shape<TurnRow>("t", {
   conversation: ["text", (one) => one.conversation],
   message: ["text", (one) => one.message],
@@ -138,6 +164,9 @@ const turnsShape = shape<TurnRow>("t", {
   route: ["text", ({ turn }) => turn.route],
   handler: ["text", ({ turn }) => turn.handler],
   release: ["text", ({ turn }) => turn.release],
+  bot: ["text", ({ turn, whole }) => (whole && isTallied(turn) ? turn.bot : undefined)],
+  took: ["integer", ({ turn }) => Math.min(Date.now() - turn.startedAt.getTime(), 2_000_000_000)],
+  facts: ["jsonb", ({ turn, whole }) => (whole ? turn.facts : undefined)],
   slots: ["jsonb", ({ turn, whole }) => (whole ? turn.slots : undefined)],
   taken: ["jsonb", ({ turn, whole }) => (whole ? turn.takenAs : undefined)],
   before: ["jsonb", ({ turn, whole }) => (whole ? turn.stateBefore : undefined)],
@@ -146,6 +175,7 @@ const turnsShape = shape<TurnRow>("t", {
   log: ["jsonb", ({ turn, whole }) => (whole ? turn.log : undefined)],
   error: ["jsonb", ({ turn, whole }) => (whole ? turn.error : undefined)],
   degraded: ["jsonb", ({ turn, whole }) => (whole ? turn.degraded : undefined)],
+  interview: ["jsonb", ({ turn, whole }) => (whole ? turn.interview : undefined)],
   run: ["integer", ({ turn }) => turn.run],
   started: ["timestamptz", ({ turn }) => turn.startedAt],
 })
@@ -197,17 +227,23 @@ export async function commitTurns(
   }
   const parked = parkedWith(sorted)
   const tokens = tokensWith(sorted)
+  const interviews = interviewsWith(sorted.flatMap((one) => one.interviews ?? []))
+  const handed = handedWith(sorted)
+  const contacts = contactsWith(sorted)
   const guarded = sorted.some((one) => one.out.some((out) => out.guarded))
-  const asked = committing(guarded, parked.sql, tokens.sql)
+  const asked = committing(guarded, parked.sql + tokens.sql + interviews.sql + handed.sql + contacts.sql)
   const values = [
     ...doneShape.values(sorted),
+    ...turnsShape.values(turns),
     seconds,
     holder,
-    ...turnsShape.values(turns),
     ...outboundShape.values(outs),
     holder,
     ...parked.values,
     ...tokens.values,
+    ...interviews.values,
+    ...handed.values,
+    ...contacts.values,
   ]
   type Row = [conversation: string, id: null, position: null, more: boolean]
   type SentRow = [conversation: null, id: string, position: number, starts: boolean]
@@ -230,15 +266,16 @@ export async function commitTurns(
 }
 
 /**
- * The committing statement; the last two are parts of it that most batches do without.
+ * The committing statement.
  *
  * @param guarded whether somebody may have opted out: the other kinds do not pay for asking
+ * @param more parts that most batches do without
  */
-function committing(guarded: boolean, parked: string, tokens: string): Statement {
+function committing(guarded: boolean, more: string): Statement {
   return statement(
-    `commit ${guarded} ${parked} ${tokens}`,
+    `commit ${guarded} ${more}`,
     () => `
-    WITH i AS (SELECT * FROM ${doneShape.sql}),
+    WITH i AS (SELECT * FROM ${doneShape.sql}), t AS (SELECT * FROM ${turnsShape.sql}),
     -- Locked in the batch's order, which is sorted: the planner goes from it to work by index, one by one.
     held AS (
       UPDATE work w SET
@@ -255,15 +292,22 @@ function committing(guarded: boolean, parked: string, tokens: string): Statement
       WHERE w.conversation = i.conversation AND w.fence = i.fence AND w.heard = i.was AND w.holder = ?
       RETURNING w.conversation, w.next_position - i.outs AS first, w.said - i.outs = i.said AS alone, w.holder IS NOT NULL AS more
     ), kept_state AS (
-      INSERT INTO states (conversation, state, offered)
-      SELECT i.conversation, i.state, i.offered FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL
-      ON CONFLICT (conversation) DO UPDATE SET state = excluded.state, offered = excluded.offered
+      INSERT INTO states (conversation, state, offered, taken, running)
+      SELECT i.conversation, i.state, i.offered, i.taken, coalesce(i.running, false) FROM i JOIN held USING (conversation) WHERE i.state IS NOT NULL
+      ON CONFLICT (conversation) DO UPDATE SET state = excluded.state, offered = excluded.offered,
+        taken = coalesce(excluded.taken, states.taken),
+        running = coalesce((SELECT i.running FROM i WHERE i.conversation = states.conversation), states.running)
     ), kept_turns AS (
       INSERT INTO turns (message, turn, lead, conversation, outcome, reason, route, handler, release, slots, taken_as, state_before,
-        state_after, replies, log, error, degraded, run, started_at)
+        state_after, replies, log, error, degraded, run, started_at, facts, interview)
       SELECT t.message, t.turn, t.lead, t.conversation, t.outcome, t.reason, t.route, t.handler, t.release, t.slots, t.taken, t.before,
-        t.after, t.replies::text[], t.log, t.error, t.degraded, t.run, t.started
-      FROM ${turnsShape.sql} JOIN held USING (conversation)
+        t.after, t.replies::text[], t.log, t.error, t.degraded, t.run, t.started, t.facts, t.interview
+      FROM t JOIN held USING (conversation)
+    ), counted AS (
+      INSERT INTO tally (at, bot, route, hits, failures, milliseconds, slowest, last_at)
+      SELECT date_trunc('minute', now()), t.bot, coalesce(t.route, ''), count(*) FILTER (WHERE t.outcome IN ('handled', 'unrouted')),
+        count(*) FILTER (WHERE t.outcome IN ('failed', 'parked')), sum(t.took), max(t.took), now()
+      FROM t JOIN held USING (conversation) WHERE t.bot IS NOT NULL GROUP BY t.bot, coalesce(t.route, '')
     ), o AS (
       -- What this statement sees of the outbox is all there is only if nothing outbound has joined the line since it was loaded.
       SELECT o.*, h.first + o.n AS position, o.start AND o.n = 0 AND h.alone
@@ -271,7 +315,7 @@ function committing(guarded: boolean, parked: string, tokens: string): Statement
         ${guarded ? "AND (SELECT v.opted_out FROM conversations v WHERE v.id = o.conversation) IS NULL" : ""} AS starts
       FROM ${outboundShape.sql} JOIN held h USING (conversation)
     ),
-    ${outboundInserts}${parked}${tokens}
+    ${outboundInserts}${more}
     -- Not joined: the planner takes batches for small and would go through all of one for each of the other.
     SELECT conversation, NULL AS id, NULL AS position, more FROM held
     UNION ALL SELECT NULL, id, position, starts FROM o`,
@@ -305,6 +349,35 @@ function parkedWith(results: TurnResult[]): Batch {
     sql: `, kept_parked AS (
       INSERT INTO parked (id, what, cause, reason, remedy, channel, conversation, message)
       SELECT p.id, 'turn', p.cause, p.reason, p.remedy, p.channel, p.conversation, p.message FROM ${rows.sql} JOIN held USING (conversation)
+    )`,
+    values: rows.values,
+  }
+}
+
+/** The part of a commit that keeps what turns remember of people: field by field, so that two turns at once both count. */
+function contactsWith(results: TurnResult[]): Batch {
+  const changes = results.flatMap(({ conversation, contact }) => (contact ? [{ conversation, ...contact }] : []))
+  if (changes.length === 0) return { sql: "", values: [] }
+  const rows = batch("cf", changes, { conversation: "text", id: "text", fields: "jsonb" })
+  return {
+    sql: `, kept_fields AS (
+      UPDATE contacts c SET fields = jsonb_strip_nulls(c.fields || f.fields), version = c.version + 1
+      FROM (SELECT cf.id, jsonb_object_agg(e.key, e.value ORDER BY cf.ord) AS fields
+        FROM ${rows.sql} JOIN held USING (conversation), jsonb_each(cf.fields) e GROUP BY cf.id) f
+      WHERE c.id = f.id
+    )`,
+    values: rows.values,
+  }
+}
+
+/** The part of a commit that hands conversations to a person. */
+function handedWith(results: TurnResult[]): Batch {
+  const handed = results.filter((one) => one.handed).map(({ conversation }) => ({ conversation }))
+  if (handed.length === 0) return { sql: "", values: [] }
+  const rows = batch("hd", handed, { conversation: "text" })
+  return {
+    sql: `, handed AS (
+      UPDATE conversations v SET answered_by = 'person', handed_at = now(), taken_by = NULL FROM ${rows.sql} JOIN held USING (conversation) WHERE v.id = hd.conversation
     )`,
     values: rows.values,
   }

@@ -106,7 +106,8 @@ test("calls to addresses that are nobody's cost the database next to nothing", a
     expect(answer.status).toBe(404)
     await answer.arrayBuffer()
   }
-  expect(await counting).toBeLessThan(quiet + 30)
+  // What the service does by itself comes to a few dozen and varies; a look-up a call would be 300.
+  expect(await counting).toBeLessThan(quiet + 100)
 })
 
 test("a channel that another process has just added is met with its first call", async () => {

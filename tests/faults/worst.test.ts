@@ -5,7 +5,7 @@ import { kinds } from "../../src/core/channels/registry.ts"
 import { lookOn } from "../../src/core/channels/renderReply.ts"
 import { escapeMarkup, readMarkup } from "../../src/core/message/markup.ts"
 import { readProfile } from "../../src/core/gateway/readProfile.ts"
-import { readBot } from "../../src/core/routing/bot.ts"
+import { readBot } from "../../src/core/routing/readBot.ts"
 import { optionMeant } from "../../src/core/routing/optionMeant.ts"
 import { RouteTable } from "../../src/core/routing/table.ts"
 

@@ -2,6 +2,7 @@
 export const quayBot: { [path: string]: string } = {
   "bot.yaml": `
 bot: quay
+groups: always
 zone: Asia/Tokyo
 deadline: 2s
 turnsPerMinute: 60

@@ -1,6 +1,4 @@
 import { handler } from "wobbet"
 
-export default handler(({ state }) => {
-  if (!state.asking) return { replies: "There was nothing to cancel." }
-  return { replies: "Cancelled. Nothing is booked.", state: null }
-})
+/** Whatever is being asked is left with this word; here it is said when nothing is. */
+export default handler(() => "There was nothing to cancel.")

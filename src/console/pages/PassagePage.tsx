@@ -1,10 +1,19 @@
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react"
 import { useRef } from "react"
 import { Link, useParams } from "react-router"
+import { changesOf } from "../../client/changes.ts"
 import { counted } from "../../client/counted.ts"
 import { shown, shownJson } from "../../client/shown.ts"
-import type { AttemptView, IntakeView, Passage, PassagePath, ReplyPath, TurnView } from "../../client/types.ts"
-import { Button, Copy, Empty, Facts, Json, Problem, Section } from "../parts/basics.tsx"
+import type {
+  AttemptView,
+  IntakeView,
+  InterviewNote,
+  Passage,
+  PassagePath,
+  ReplyPath,
+  TurnView,
+} from "../../client/types.ts"
+import { Button, Copy, Facts, Json, Problem, Section, Waiting } from "../parts/basics.tsx"
 import { Rail, RailWord, sentence } from "../parts/Rail.tsx"
 import { Kept } from "../parts/Kept.tsx"
 import { Sure } from "../parts/Sure.tsx"
@@ -28,13 +37,7 @@ export function PassagePage() {
   known.current = data
   const [first, ...others] = data ? inOrder(data.paths) : []
   useTitle(first?.message.text ? `“${shown(first.message.text.slice(0, 40))}”` : "Passage")
-  if (error && !data)
-    return (
-      <div className="p-4">
-        <Problem error={error} />
-      </div>
-    )
-  if (!data) return <Empty>One moment …</Empty>
+  if (!data) return <Waiting error={error} />
   return (
     <div className="mx-auto flex w-full max-w-6xl flex-col gap-5 p-4">
       <header className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
@@ -83,7 +86,7 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
   return (
     <>
       <div className="grid gap-5 lg:grid-cols-2">
-        <Section title={passage.intake ? "Message" : "Sent by hand"}>
+        <Section title={passage.intake ? "Message" : isMoment(passage) ? "Of an interview" : "Sent by hand"}>
           <blockquote
             dir="auto"
             className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]"
@@ -243,18 +246,19 @@ function Turn({ turn, title }: { turn: TurnView; title: string }) {
           <code className="font-mono text-xs">{shown(turn.takenAs.id)}</code>
         </p>
       ) : null}
-      {turn.stateBefore && !bad ? (
-        <div className="mt-2 grid gap-3 sm:grid-cols-2">
-          <div>
-            <h3 className="mb-1 text-xs text-quiet">State before</h3>
-            <Json value={turn.stateBefore} />
-          </div>
-          <div>
-            <h3 className="mb-1 text-xs text-quiet">State after{turn.stateAfter ? "" : ": unchanged"}</h3>
-            <Json value={turn.stateAfter ?? turn.stateBefore} />
-          </div>
-        </div>
-      ) : null}
+      {turn.interview ? <Interviewed note={turn.interview} /> : null}
+      {turn.onces.map(({ name, runs, startedAt, endedAt, value, threw }) => (
+        <p key={startedAt + name} className="text-sm">
+          Once <b>{shown(name)}</b>
+          {runs > 1 ? `, begun ${runs} times with the same key` : ""}:{" "}
+          {threw
+            ? `threw ${shown(threw.message)}`
+            : endedAt
+              ? `gave ${shownJson(value)}`
+              : "its result is not on record"}
+        </p>
+      ))}
+      {turn.stateBefore && !bad ? <StateChange before={turn.stateBefore} after={turn.stateAfter} /> : null}
     </Section>
   )
 }
@@ -399,4 +403,65 @@ function readable(text: string): string {
   } catch {
     return text
   }
+}
+
+/** What a turn did with an interview. */
+function Interviewed({ note }: { note: InterviewNote }) {
+  const { did, question, value, why, aside, differs, unsteady } = note
+  const parting = differs ?? unsteady
+  return (
+    <p className="text-sm">
+      Interview: {shown(did)}
+      {question ? (
+        <>
+          {" "}
+          “{shown(question)}”{value === undefined ? "" : ` → ${shownJson(value)}`}
+        </>
+      ) : null}
+      {aside ? `; the route ${shown(aside)} answered in between` : ""}
+      {why ? `. ${sentence(why)}` : ""}
+      {parting
+        ? ` ${differs ? "The handler has changed" : "It does not do the same when it is run again"}: step ${parting.n} was ${shown(parting.was)}, now ${shown(parting.is)}${parting.line ? ` (${shown(parting.line)})` : ""}.`
+        : null}
+    </p>
+  )
+}
+
+/** What of the state changed, and the whole of it beneath. */
+function StateChange({ before, after }: { before: object; after: object | null }) {
+  const changes = after ? changesOf(before, after) : []
+  return (
+    <div className="mt-2">
+      <h3 className="mb-1 text-xs text-quiet">State{changes.length === 0 ? ": unchanged" : ""}</h3>
+      {changes.length > 0 ? (
+        <table className="text-sm">
+          <thead className="sr-only">
+            <tr>
+              <th>Field</th>
+              <th>Before</th>
+              <th>After</th>
+            </tr>
+          </thead>
+          <tbody>
+            {changes.map(({ field, was, is }) => (
+              <tr key={field}>
+                <td className="pr-4 align-top">{shown(field)}</td>
+                <td className="pr-2 align-top text-quiet">{was === undefined ? "nothing" : shownJson(was)}</td>
+                <td className="align-top">→ {is === undefined ? "nothing" : shownJson(is)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      ) : null}
+      <details className="mt-1">
+        <summary className="min-h-6 cursor-pointer text-xs text-quiet">The whole state</summary>
+        <Json value={after ?? before} />
+      </details>
+    </div>
+  )
+}
+
+/** Whether it tells of something that happened to an interview, and not of a call or a reply by hand. */
+function isMoment({ paths }: Passage): boolean {
+  return paths.some(({ message }) => message.event === "interview")
 }

@@ -189,7 +189,7 @@ function Tried({ tried: { request, answer, failure, milliseconds } }: { tried: T
   return (
     <>
       <div>
-        <h2 className="mb-1 text-sm font-semibold">The request, its keys unseen</h2>
+        <h2 className="mb-1 text-sm font-semibold">The request, with its keys hidden</h2>
         <p className="mb-1 font-mono text-xs [overflow-wrap:anywhere]">
           {request.method} {shown(request.address)}
         </p>

@@ -1,9 +1,10 @@
-import { shown } from "../../client/shown.ts"
+import { shown, shownJson } from "../../client/shown.ts"
 import { Link, useSearchParams } from "react-router"
-import type { ConversationView } from "../../client/types.ts"
+import type { ConversationView, InterviewView } from "../../client/types.ts"
 import { useAct, useData } from "../data.ts"
 import { useLedger } from "../ledger.ts"
 import { service } from "../service.ts"
+import { when } from "../time.ts"
 import { useMay, useTitle } from "../visitor.ts"
 import { AnswerBox } from "./AnswerBox.tsx"
 import { Button, Copy, Empty, Json, Problem } from "./basics.tsx"
@@ -76,13 +77,67 @@ function speakerIn({ kind, address, title }: ConversationView): { from?: string;
   return { from: address, ...(title ? { name: title } : {}) }
 }
 
+/** Where the interviews of a conversation stand: those that run, and the last that ended. */
+function Interviews({ id, interviews, again }: { id: string; interviews: InterviewView[]; again: () => void }) {
+  const operator = useMay("operator")
+  const { act, busy, error } = useAct()
+  const decide = (interview: string, what: "end" | "back") => service.decideInterview(id, interview, what)
+  return (
+    <section aria-label="Interviews" className="mt-3 border-t border-line pt-3 text-sm">
+      <h2 className="mb-2 font-semibold">Interviews</h2>
+      {interviews.toReversed().map(({ id: interview, handler, name, stands, waits, until, answers, ended, why }) => (
+        <article key={interview} className="mb-3" aria-label={`Interview ${shown(handler)}`}>
+          <p>
+            <b>{shown(handler)}</b>
+            {name ? ` with ${shown(name)}` : ""}:{" "}
+            {stands === "ended" ? (ended ?? "ended") : stands === "waits" ? "waits for" : stands}
+          </p>
+          {waits ? (
+            <p>
+              {stands === "waits" ? shown(waits) : `“${shown(waits)}”`}
+              {until ? <span className="text-quiet">, until {when(until)}</span> : null}
+            </p>
+          ) : null}
+          {answers.length > 0 ? (
+            <dl className="mt-1">
+              {answers.map(({ question, value }, at) => (
+                <div key={at} className="mb-1">
+                  <dt className="text-quiet">{shown(question)}</dt>
+                  <dd>{typeof value === "string" ? shown(value) : shownJson(value)}</dd>
+                </div>
+              ))}
+            </dl>
+          ) : null}
+          {why ? <p>{shown(why)}</p> : null}
+          {operator && stands !== "ended" ? (
+            <p className="mt-1 flex flex-wrap items-center gap-2">
+              {stands === "asks" && answers.length > 0 ? (
+                <Button disabled={busy} onClick={() => act(() => decide(interview, "back"), again)}>
+                  Step it back
+                </Button>
+              ) : null}
+              <Sure
+                act="End it"
+                asks="What was answered in it no longer counts. The person is told nothing."
+                run={() => decide(interview, "end")}
+                done={again}
+              />
+            </p>
+          ) : null}
+        </article>
+      ))}
+      {error ? <Problem error={error} /> : null}
+    </section>
+  )
+}
+
 function Remembered({
   id,
   view,
   again,
 }: {
   id: string
-  view: ConversationView & { state: unknown }
+  view: ConversationView & { state: unknown; interviews: InterviewView[] }
   again: () => void
 }) {
   const { state, answeredBy } = view
@@ -99,6 +154,7 @@ function Remembered({
     >
       <h2 className="mb-2 text-sm font-semibold">State</h2>
       <Json value={state} />
+      {view.interviews.length > 0 ? <Interviews id={id} interviews={view.interviews} again={again} /> : null}
       <div className="mt-3 flex flex-col items-start gap-2 text-sm">
         {operator && fields.length > 0 ? (
           <Sure
@@ -108,9 +164,23 @@ function Remembered({
             done={again}
           />
         ) : null}
-        <p className="mt-2">{bot ? "The bot answers here." : "A person answers here; the bot keeps quiet."}</p>
+        <p className="mt-2">
+          {bot
+            ? "The bot answers here."
+            : view.takenBy
+              ? `${shown(view.takenBy)} answers here; the bot keeps quiet.`
+              : "This waits for a person; the bot keeps quiet."}
+        </p>
+        {operator && !bot && !view.takenBy ? (
+          <Button kind="main" disabled={busy} onClick={() => act(() => service.takeConversation(id), again)}>
+            Take it
+          </Button>
+        ) : null}
         {operator ? (
-          <Button disabled={busy} onClick={() => act(() => service.setAnsweredBy(id, bot ? "person" : "bot"), again)}>
+          <Button
+            disabled={busy}
+            onClick={() => act(() => (bot ? service.takeConversation(id) : service.setAnsweredBy(id, "bot")), again)}
+          >
             {bot ? "Answer it myself" : "Give it back to the bot"}
           </Button>
         ) : null}

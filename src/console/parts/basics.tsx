@@ -172,6 +172,16 @@ export function More({ more, loading, name }: { more: (() => void) | undefined; 
   )
 }
 
+/** In place of a page that has not been read yet: that it comes, or why it does not. */
+export function Waiting({ error }: { error: Error | undefined }) {
+  if (!error) return <Empty>One moment …</Empty>
+  return (
+    <div className="p-4">
+      <Problem error={error} />
+    </div>
+  )
+}
+
 export function Empty({ children }: { children: ReactNode }) {
   return <p className="px-4 py-8 text-center text-sm text-quiet">{children}</p>
 }

@@ -70,6 +70,8 @@ export interface ChannelKind {
   simulate: Simulation
   /** Forwarding data of our own to the provider, where that takes a call of its own. */
   uploading?: Uploading
+  /** Whether a place's topic is the id of the message that its thread hangs on. */
+  threads?: boolean
   /** Whether reading its calls depends on who the channel is at its provider. */
   readsByIdentity?: boolean
   /** Fetching what people sent. */

@@ -7,6 +7,7 @@ import { judgeAnswer } from "./judge.ts"
 import { addressDifference } from "../channels/addressDifference.ts"
 import { callOf, headersOf, wordInAddress } from "./calls.ts"
 import { meaningOfState } from "./accountState.ts"
+import { decoded } from "../signature/addresses.ts"
 import type { Calling, Register } from "./profile.ts"
 import { hasProfile, profileOf } from "./shipped.ts"
 
@@ -183,6 +184,6 @@ function isAddress(ref: string): boolean {
 
 /** The call for an attachment that is named by its message's id and its own. */
 function attachmentCall(fetch: Calling, ref: string, channel: Channel): OutgoingCall {
-  const [message = "", attachment = ""] = ref.split("/").map((one) => decodeURIComponent(one))
+  const [message = "", attachment = ""] = ref.split("/").map(decoded)
   return callOf(fetch, channel, { name: "attachment", values: { message, attachment } })
 }

@@ -37,6 +37,8 @@ export interface Message {
   forwarded?: { from?: string }
   /** What the provider calls an event that has no word of ours, such as `poll`. */
   providerEvent?: string
+  /** What happened to an interview, for `interview`. */
+  moment?: Moment
   /** People who came or went, for `joined` and `left`. */
   people?: Sender[]
   /** ISO 8601, by the provider's clock. */
@@ -57,6 +59,8 @@ export const messageEvents = [
   "joined",
   "left",
   "template-status",
+  /** A time is over that an interview had waited for, or somebody stepped in. */
+  "interview",
   "unknown",
 ] as const
 export type MessageEvent = (typeof messageEvents)[number]
@@ -86,6 +90,17 @@ export interface Media {
   caption?: string
 }
 
+/** What happens to an interview without anything being said. */
+export interface Moment {
+  interview: string
+  /** Which turn had set the time; absent where a person decided. */
+  mark?: string
+  /** A pause is over, the time for something expected, the time for an answer, nearly so; or a person ends it or steps it back. */
+  what: "time" | "word" | "late" | "reminder" | "end" | "back"
+  /** Who decided. */
+  by?: string
+}
+
 export interface Place {
   address: string
   kind: "direct" | "group" | "broadcast"
@@ -101,6 +116,8 @@ export interface Sender {
   handle?: string
   language?: string
   bot: boolean
+  /** Whether this person runs the place, where the provider tells. */
+  admin?: boolean
 }
 
 export interface Contact {
@@ -121,6 +138,8 @@ export interface Mark {
   offset: number
   length: number
   url?: string
+  /** Set where the bot itself is mentioned: no phrase has to name it. */
+  self?: true
   /** What stood there in the provider's own writing. */
   original?: string
 }

@@ -1,4 +1,4 @@
-import type { Message } from "./message.ts"
+import type { Message, Moment } from "./message.ts"
 
 /** What a person reading a list sees of a message. */
 export function wordsOf(message: Message): string {
@@ -13,7 +13,18 @@ export function wordsOf(message: Message): string {
   if (message.reaction) return `(${message.reaction.removed ? "took back" : "reacted"} ${message.reaction.emoji})`
   if (message.people)
     return `(${message.event} ${message.people.map((person) => person.name ?? person.address).join(", ")})`
+  if (message.moment) return `(${momentWords[message.moment.what]})`
   return `(${message.providerEvent ?? message.event})`
+}
+
+/** What happened to an interview without anything being said. */
+const momentWords: { [what in Moment["what"]]: string } = {
+  time: "a pause is over",
+  word: "the time for what was expected is over",
+  late: "the time for an answer is over",
+  reminder: "the time for an answer is nearly over",
+  end: "ended by hand",
+  back: "stepped back by hand",
 }
 
 function formWords({ name, fields }: NonNullable<Message["form"]>): string {

@@ -2,8 +2,8 @@ import type { Document } from "yaml"
 import { LineCounter, parseDocument } from "yaml"
 import { wordsOf } from "./yamlWords.ts"
 
-/** Characters of a document; the longest profiles and bots are a tenth of it. */
-const longest = 200_000
+/** Characters of a document; the longest profiles are a tenth of it. */
+const usual = 200_000
 /** How deep brackets and braces may be nested. */
 const deepest = 50
 /** Faults that are told at once. */
@@ -26,7 +26,7 @@ export interface YamlReading {
  * Reads YAML that somebody sent, or says where it is wrong, by the place in the text. What would take long or much
  * memory is refused first: brackets nested thousands of times end the process in the reader itself.
  */
-export function readYaml(source: string): YamlReading | { lines: LineCounter; faults: YamlFault[] } {
+export function readYaml(source: string, longest = usual): YamlReading | { lines: LineCounter; faults: YamlFault[] } {
   const lines = new LineCounter()
   const refused = (says: string, at = 0) => ({ lines, faults: [{ at, says, remedy: "Write less of it, or flatter." }] })
   if (source.length > longest) return refused(`it is longer than ${longest} characters`)

@@ -1,6 +1,7 @@
 import { Misspelt } from "./misspelt.ts"
-import type { Phrase, SlotType } from "./read.ts"
-import type { Span } from "./spans.ts"
+import type { Phrase, SlotType, WordList } from "./read.ts"
+import { isSlotType } from "./read.ts"
+import type { Misspelling, Span } from "./spans.ts"
 import type { Word } from "./words.ts"
 
 /** One step of a compiled phrase. `next` are the steps that follow, the preferred one first. */
@@ -10,7 +11,7 @@ type Step =
   /** Any word: of a slot that takes one or several, or one that does not matter. */
   | { does: "any"; slot: string | undefined; opens: boolean; next: number }
   /** Words that are one thing of a type. */
-  | { does: "span"; type: SlotType; slot: string; next: number }
+  | { does: "span"; type: Span["type"]; slot: string; next: number }
   | { does: "fork"; next: number[] }
   | { does: "open"; slot: string; next: number }
   | { does: "close"; next: number }
@@ -26,6 +27,8 @@ export interface SaidWords {
 
 /** Steps that all phrases of a bot may come to. */
 const mostSteps = 2_000_000
+/** Words of a text at which those of a large mapping may begin. */
+const mostListed = 300
 /** Sets of steps that are kept. */
 const mostSets = 5000
 
@@ -37,6 +40,7 @@ const mostSets = 5000
 export class PhraseAutomaton {
   /** The types that any phrase asks for. */
   readonly types = new Set<SlotType>()
+  private readonly lists = new Map<string, ListAutomaton>()
   private readonly steps: Step[] = []
   private readonly starts: number[] = []
   private readonly vocabulary = new Set<string>()
@@ -53,6 +57,36 @@ export class PhraseAutomaton {
 
   get size(): number {
     return this.steps.length
+  }
+
+  /** The words of large mappings in a text, each with what it means: read once, for all phrases that refer to one. */
+  listed(words: Word[], text: string): Span[] {
+    const known = (word: string) => this.vocabulary.has(word)
+    return [...this.lists.values()].flatMap((list) => list.spans(words, text, known))
+  }
+
+  /**
+   * What is accepted that begins with a word, and behind which word it ends; the words that were read as others with it.
+   *
+   * @param known words that are never read as another
+   */
+  beginningAt(from: number, words: Word[], known: (word: string) => boolean): Beginning[] {
+    const found: Beginning[] = []
+    const misspelt: { word: number; meant: string }[] = []
+    let set = (this.first ??= this.setOf(this.starts))
+    for (let at = from; at < words.length && set.steps.length > 0; at++) {
+      const { folded } = words[at]!
+      const own = this.vocabulary.has(folded)
+      const meant = own || known(folded) ? undefined : this.meant(words[at]!)
+      if (!own && meant === undefined) break
+      const key = meant === undefined ? folded : `~${meant}`
+      let next = set.after.get(key)
+      if (next === undefined) set.after.set(key, (next = this.setOf(this.advance(set, folded, meant))))
+      if (meant !== undefined) misspelt.push({ word: at, meant })
+      if (next.accepts.size > 0) found.push({ phrase: Math.min(...next.accepts), to: at + 1, misspelt: [...misspelt] })
+      set = next
+    }
+    return found
   }
 
   /** The phrases, by their place in the list, that match the whole of what was said. */
@@ -73,7 +107,7 @@ export class PhraseAutomaton {
       const { folded } = words[i]!
       const meant = this.vocabulary.has(folded) ? undefined : this.meant(words[i]!)
       const key = meant !== undefined ? `~${meant}` : this.vocabulary.has(folded) ? folded : anyWord
-      this.lead(here, key, () => here.steps.flatMap((step) => this.advance(step, folded, meant)), at[i + 1]!)
+      this.lead(here, key, () => this.advance(here, folded, meant), at[i + 1]!)
       for (const { type, to } of from.get(i) ?? [])
         this.lead(here, ` ${type}`, () => here.steps.flatMap((step) => this.past(step, type)), at[to]!)
     }
@@ -97,17 +131,25 @@ export class PhraseAutomaton {
         if (step.does === "span")
           for (const span of from.get(i) ?? [])
             if (span.type === step.type)
-              at[span.to]!.push({ ...thread, at: step.next, slots: filled(thread, step.slot, i, span.to, span.value) })
+              at[span.to]!.push({
+                ...thread,
+                at: step.next,
+                slots: filled(thread, step.slot, i, span.to, span.value),
+                misspelt: (span.misspelt ?? []).reduce(noted, thread.misspelt),
+              })
         if (step.does === "word" && step.word === word.folded) at[i + 1]!.push({ ...thread, at: step.next })
         else if (step.does === "word" && step.near && step.word === meant)
-          at[i + 1]!.push({ ...thread, at: step.next, misspelt: { word: i, meant, before: thread.misspelt } })
+          at[i + 1]!.push({
+            ...thread,
+            at: step.next,
+            misspelt: noted(thread.misspelt, { said: text.slice(word.start, word.end), meant }),
+          })
         if (step.does === "any") at[i + 1]!.push({ ...thread, at: step.next, slots: taken(thread, step, i) })
       }
     }
     const threads = this.spread(at[words.length]!, words.length)
     const done = threads.find((thread) => this.steps[thread.at]!.does === "accept")
-    if (done)
-      return { matches: true, slots: readSlots(done.slots, words, text), misspelt: readMisspelt(done, words, text) }
+    if (done) return { matches: true, slots: readSlots(done.slots, words, text), misspelt: readMisspelt(done) }
     const reached = threads.length > 0 ? words.length : last
     return { matches: false, stoppedAt: reached, wanted: this.wanted(threads.length > 0 ? threads : at[last]!) }
   }
@@ -160,6 +202,11 @@ export class PhraseAutomaton {
       }
       case "type":
         return this.compileType(phrase, next)
+      case "listed": {
+        const { rule } = phrase.list
+        if (!this.lists.has(rule)) this.lists.set(rule, new ListAutomaton(phrase.list))
+        return this.add({ does: "span", type: `$${rule}`, slot: phrase.slot, next })
+      }
       case "rule":
         throw new Error(`the rule ${phrase.rule} was not written out`)
     }
@@ -181,14 +228,27 @@ export class PhraseAutomaton {
     ;(this.steps[fork] as Step & { does: "fork" }).next.push(step)
   }
 
-  private advance(at: number, folded: string, meant: string | undefined): number[] {
-    const step = this.steps[at]!
-    if (step.does === "any") return [step.next]
-    if (step.does !== "word") return []
-    return step.word === folded || (step.near && step.word === meant) ? [step.next] : []
+  /** Where a word leads from a set: looked up, since the first sets of ten thousand phrases have as many steps. */
+  private advance(set: StepSet, folded: string, meant: string | undefined): number[] {
+    const { words, any } = (set.leads ??= this.leadsOf(set.steps))
+    const near = meant === undefined ? [] : (words.get(meant) ?? []).filter((step) => step.near)
+    return [...any, ...[...(words.get(folded) ?? []), ...near].map((step) => step.next)]
   }
 
-  private past(at: number, type: SlotType): number[] {
+  private leadsOf(steps: number[]): Leads {
+    const leads: Leads = { words: new Map(), any: [] }
+    for (const at of steps) {
+      const step = this.steps[at]!
+      if (step.does === "any") leads.any.push(step.next)
+      if (step.does !== "word") continue
+      const same = leads.words.get(step.word)
+      if (same) same.push(step)
+      else leads.words.set(step.word, [step])
+    }
+    return leads
+  }
+
+  private past(at: number, type: Span["type"]): number[] {
     const step = this.steps[at]!
     return step.does === "span" && step.type === type ? [step.next] : []
   }
@@ -261,7 +321,7 @@ export class PhraseAutomaton {
     const wishes = threads.map((thread) => {
       const step = this.steps[thread.at]!
       if (step.does === "word") return `"${step.word}"`
-      if (step.does === "span") return slotWish[step.type]
+      if (step.does === "span") return isSlotType(step.type) ? slotWish[step.type] : `one of ${step.type}`
       if (step.does === "any") return step.slot === undefined ? "anything" : "some text"
       return "the end"
     })
@@ -269,9 +329,36 @@ export class PhraseAutomaton {
   }
 }
 
-export interface Misspelling {
-  said: string
-  meant: string
+/** A list's own automaton, and what each of its entries means. */
+class ListAutomaton {
+  private readonly automaton: PhraseAutomaton
+
+  constructor(private readonly list: WordList) {
+    this.automaton = new PhraseAutomaton(
+      list.entries.map(({ value, phrase }): Phrase => ({ is: "value", value, item: phrase })),
+    )
+  }
+
+  spans(words: Word[], text: string, known: (word: string) => boolean): Span[] {
+    const { rule, entries } = this.list
+    return words.slice(0, mostListed).flatMap((_word, from) =>
+      this.automaton.beginningAt(from, words, known).map(({ phrase, to, misspelt }): Span => {
+        const span: Span = { type: `$${rule}`, from, to, value: entries[phrase]!.value }
+        if (misspelt.length > 0)
+          span.misspelt = misspelt.map(({ word, meant }) => ({
+            said: text.slice(words[word]!.start, words[word]!.end),
+            meant,
+          }))
+        return span
+      }),
+    )
+  }
+}
+
+interface Beginning {
+  phrase: number
+  to: number
+  misspelt: { word: number; meant: string }[]
 }
 
 export type PhraseRun =
@@ -279,7 +366,14 @@ export type PhraseRun =
   /** The word, counted from 0, at which the text leaves the phrase, and what would have fitted there. */
   | { matches: false; stoppedAt: number; wanted: string[] }
 
+/** Where the steps of a set lead, by the word; and with any. */
+interface Leads {
+  words: Map<string, (Step & { does: "word" })[]>
+  any: number[]
+}
+
 interface StepSet {
+  leads?: Leads
   steps: number[]
   accepts: ReadonlySet<number>
   after: Map<string, StepSet>
@@ -290,7 +384,12 @@ interface Thread {
   slots: SlotTaken | undefined
   /** Slots whose words are still coming. */
   open: { slot: string; from: number; value?: string; before: Thread["open"] } | undefined
-  misspelt: { word: number; meant: string; before: Thread["misspelt"] } | undefined
+  misspelt: Noted | undefined
+}
+
+/** What was read as another word, the last first. */
+interface Noted extends Misspelling {
+  before: Noted | undefined
 }
 
 interface SlotTaken {
@@ -349,9 +448,13 @@ function readSlots(taken: SlotTaken | undefined, words: Word[], text: string): {
   return slots
 }
 
-function readMisspelt(thread: Thread, words: Word[], text: string): Misspelling[] {
+function noted(before: Noted | undefined, { said, meant }: Misspelling): Noted {
+  return { said, meant, before }
+}
+
+function readMisspelt(thread: Thread): Misspelling[] {
   const found: Misspelling[] = []
   for (let one = thread.misspelt; one !== undefined; one = one.before)
-    found.unshift({ said: text.slice(words[one.word]!.start, words[one.word]!.end), meant: one.meant })
+    found.unshift({ said: one.said, meant: one.meant })
   return found
 }

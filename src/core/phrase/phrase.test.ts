@@ -14,7 +14,7 @@ const now = "2026-11-27T16:00:00Z"
 function reading(text: string, automaton: PhraseAutomaton, languages = ["en"]) {
   const words = readWords(text)
   const spans = readSpans(text, words, { languages, zone: "Europe/Lisbon", now, country: "GB", types: automaton.types })
-  return { text, words, spans }
+  return { text, words, spans: [...spans, ...automaton.listed(words, text)] }
 }
 
 function compiled(sources: string[], rules: Rules = {}) {
@@ -130,6 +130,37 @@ test.each<[string, string, object | undefined]>([
   ["next $boat", "next fery", undefined],
 ])("with rules, %j against %j", (phrase, text, slots) => {
   expect(match(phrase, text, { rules })).toEqual(slots)
+  // A mapping of very many words is read once a text, and decides the same.
+  const many = Object.fromEntries(Array.from({ length: 300 }, (_none, n) => [`Pier ${n}`, `pier number${n}`]))
+  expect(match(phrase, text, { rules: { ...rules, place: { ...(rules.place as object), ...many } } })).toEqual(slots)
+})
+
+test("of a mapping of very many words every reading counts, not the longest alone", () => {
+  const many = Object.fromEntries(Array.from({ length: 300 }, (_none, n) => [`Pier ${n}`, `pier number${n}`]))
+  const places = { place: { ...many, Holm: "holm", "Holm Pier": "holm pier", Again: "holm" } }
+  expect(match("to $place pier", "to holm pier", { rules: places })).toEqual({ place: "Holm" })
+  expect(match("to $place", "to holm pier", { rules: places })).toEqual({ place: "Holm Pier" })
+  expect(match("from $place{a} to $place{b}", "from pier number7 to holm", { rules: places })).toEqual({
+    a: "Pier 7",
+    b: "Holm",
+  })
+  const automaton = compiled(["to $place"], places)
+  expect(automaton.run(0, reading("to the moon", automaton))).toMatchObject({ wanted: ["one of $place"] })
+  expect(automaton.run(0, reading("to pier nunber12", automaton))).toMatchObject({
+    matches: true,
+    misspelt: [{ said: "nunber12", meant: "number12" }],
+  })
+})
+
+test("many phrases may refer to thousands of words", () => {
+  const many = Object.fromEntries(Array.from({ length: 10_000 }, (_none, n) => [`Mooring ${n}`, `mooring m${n}`]))
+  const automaton = compiled(
+    Array.from({ length: 300 }, (_none, n) => `book number${n} from $place{from} to $place{to}`),
+    { place: many },
+  )
+  expect(automaton.size).toBeLessThan(10_000)
+  const run = automaton.run(7, reading("book number7 from mooring m9999 to mooring m1", automaton))
+  expect(run).toMatchObject({ slots: { from: "Mooring 9999", to: "Mooring 1" } })
 })
 
 test("a misspelling is told, and one that could be two words is none", () => {
@@ -244,6 +275,7 @@ function ends(phrase: Phrase, words: string[], from: number): number[] {
     case "capture":
     case "value":
       return ends(phrase.item, words, from)
+    case "listed":
     case "rule":
       throw new Error("not written out")
   }

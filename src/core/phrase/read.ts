@@ -1,3 +1,4 @@
+import { shorten } from "../message/graphemes.ts"
 import { rewritten } from "./oldForm.ts"
 import { readWords } from "./words.ts"
 
@@ -12,6 +13,8 @@ export type Phrase =
   | { is: "type"; type: SlotType; slot: string }
   /** A rule of the bot's; without a tag it fills a slot of its own name. */
   | { is: "rule"; rule: string; slot: string; at: number }
+  /** A rule of very many words, which are looked for once in a text. */
+  | { is: "listed"; list: WordList; slot: string }
   | { is: "garbage" }
   | { is: "sequence"; items: Phrase[] }
   | { is: "oneOf"; options: Phrase[] }
@@ -20,6 +23,12 @@ export type Phrase =
   | { is: "capture"; slot: string; item: Phrase }
   /** What a capture around it holds, in place of the words. */
   | { is: "value"; value: string; item: Phrase }
+
+/** The words of a large mapping: what each phrase means. All references to one rule share one list. */
+export interface WordList {
+  rule: string
+  entries: { value: string; phrase: Phrase }[]
+}
 
 export const slotTypes = ["text", "word", "number", "integer", "date", "time", "phone", "email"] as const
 export type SlotType = (typeof slotTypes)[number]
@@ -35,6 +44,9 @@ export class PhraseError extends Error {
     super(message)
   }
 }
+
+/** A phrase as a fault shows it: a long one by its beginning. */
+export const shownPhrase = (source: string) => shorten(source, 120)
 
 /** Characters of a phrase. */
 const longestPhrase = 10_000
@@ -234,6 +246,7 @@ export function matchesNothing(phrase: Phrase): boolean {
     case "word":
     case "type":
     case "rule":
+    case "listed":
     case "garbage":
       return false
     case "sequence":
@@ -255,6 +268,7 @@ function isGarbage(phrase: Phrase): boolean {
       return true
     case "word":
     case "type":
+    case "listed":
     case "rule":
       return false
     case "sequence":

@@ -1,6 +1,6 @@
 import { nearest } from "../gateway/nearest.ts"
-import type { Phrase } from "./read.ts"
-import { isSlotType, PhraseError, readPhrase, slotTypes } from "./read.ts"
+import type { Phrase, WordList } from "./read.ts"
+import { isSlotType, PhraseError, readPhrase, shownPhrase, slotTypes } from "./read.ts"
 
 /** A bot's own rules: a phrase, or words on the left whose phrases stand on the right. */
 export interface Rules {
@@ -20,9 +20,15 @@ export class RuleError extends Error {
 /** Steps that one phrase may come to, its rules written out. */
 const mostParts = 50_000
 
+/** Entries from which a mapping is looked for once in a text, rather than written out where it is referred to. */
+const manyEntries = 100
+/** Parts of all entries of one mapping. */
+const mostListed = 500_000
+
 /** Rules, read: each as the phrase that its references stand for. */
 export class RuleBook {
   private readonly read = new Map<string, Phrase>()
+  private readonly lists = new Map<string, WordList>()
 
   /** Throws a RuleError for the first rule that cannot be read, is named as a type, or leads back to itself. */
   constructor(rules: Rules = {}) {
@@ -31,6 +37,10 @@ export class RuleBook {
       this.read.set(name, typeof given === "string" ? read([name], given) : mapping(name, given))
     }
     for (const name of this.read.keys()) this.refuseCircles(name, [])
+    for (const [name, phrase] of this.read) {
+      const list = listOf(name, phrase)
+      if (list) this.lists.set(name, list)
+    }
   }
 
   get names(): string[] {
@@ -54,10 +64,13 @@ export class RuleBook {
         case "word":
         case "type":
         case "garbage":
+        case "listed":
           return one
         case "rule": {
           const rule = this.read.get(one.rule)
           if (!rule) throw new PhraseError(this.unknown(one.rule), one.at)
+          const list = this.lists.get(one.rule)
+          if (list) return { is: "listed", list, slot: one.slot }
           return { is: "capture", slot: one.slot, item: inside(rule, `$${one.rule}`) }
         }
         case "sequence":
@@ -102,7 +115,7 @@ function read(path: string[], source: string): Phrase {
     return readPhrase(source)
   } catch (error) {
     if (!(error instanceof PhraseError)) throw error
-    throw new RuleError(path, `"${source}" cannot be read: ${error.message}`)
+    throw new RuleError(path, `"${shownPhrase(source)}" cannot be read: ${error.message}`)
   }
 }
 
@@ -111,6 +124,34 @@ function mapping(name: string, given: { [value: string]: string | string[] }): P
     [phrases].flat().map((source): Phrase => ({ is: "value", value, item: read([name, value], source) })),
   )
   return options.length === 1 ? options[0]! : { is: "oneOf", options }
+}
+
+/** A mapping of very many entries of plain words as a list; undefined for any other rule. */
+function listOf(rule: string, phrase: Phrase): WordList | undefined {
+  if (phrase.is !== "oneOf" || phrase.options.length < manyEntries) return undefined
+  const entries = phrase.options.flatMap((option) =>
+    option.is === "value" && isPlain(option.item) ? [{ value: option.value, phrase: option.item }] : [],
+  )
+  if (entries.length < phrase.options.length) return undefined
+  const parts = entries.reduce((sum, entry) => sum + countOf(entry.phrase), 0)
+  if (parts > mostListed) throw new RuleError([rule], `the rule ${rule} comes to more than ${mostListed} parts`)
+  return { rule, entries }
+}
+
+/** Whether a phrase is of words alone. */
+function isPlain(phrase: Phrase): boolean {
+  switch (phrase.is) {
+    case "word":
+      return true
+    case "sequence":
+      return phrase.items.every(isPlain)
+    case "oneOf":
+      return phrase.options.every(isPlain)
+    case "repeat":
+      return isPlain(phrase.item)
+    default:
+      return false
+  }
 }
 
 function referredTo(phrase: Phrase): string[] {
@@ -151,6 +192,7 @@ export function countOf(phrase: Phrase): number {
 export function slotsOf(phrase: Phrase): string[] {
   switch (phrase.is) {
     case "type":
+    case "listed":
     case "rule":
       return [phrase.slot]
     case "sequence":
@@ -171,6 +213,7 @@ export function slotsOf(phrase: Phrase): string[] {
 function filledOnce(phrase: Phrase): Set<string> {
   switch (phrase.is) {
     case "type":
+    case "listed":
     case "rule":
       return new Set([phrase.slot])
     case "sequence": {
@@ -222,6 +265,7 @@ function edges(phrase: Phrase): Edges {
   switch (phrase.is) {
     case "word":
     case "rule":
+    case "listed":
     case "garbage":
       return none
     case "type": {

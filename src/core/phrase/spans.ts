@@ -10,10 +10,18 @@ import { digitsFolded, fold, readNumber, readWords } from "./words.ts"
 
 /** Words that are one thing of a type: the first, the one behind the last, and what they mean. */
 export interface Span {
-  type: SlotType
+  /** A type, or `$rule` for a word of a list. */
+  type: SlotType | `$${string}`
   from: number
   to: number
   value: string | number
+  misspelt?: Misspelling[]
+}
+
+/** A word as it was said, and as it was meant. */
+export interface Misspelling {
+  said: string
+  meant: string
 }
 
 /** In whose words things are read, and by whose clock. */
@@ -57,7 +65,7 @@ export function readSpans(text: string, all: Word[], reading: Reading): Span[] {
   if (types.has("time") || types.has("date")) found.push(...timesIn(words, spoken, reading, text))
   if (types.has("email")) found.push(...emailsIn(text, words))
   if (types.has("phone")) found.push(...phonesIn(text, words, reading.country))
-  return longest(found.filter((span) => types.has(span.type)))
+  return longest(found.filter((span) => types.has(span.type as SlotType)))
 }
 
 /** Of each type, of the readings that begin at one word the longest. */

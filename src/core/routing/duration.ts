@@ -6,3 +6,15 @@ export function readDuration(value: number | string): number | undefined {
   const unit = { ms: 1, s: 1000, m: 60_000, h: 3_600_000, d: 86_400_000 }[match[2] as "ms" | "s" | "m" | "h" | "d"]
   return Number(match[1]) * unit
 }
+
+/** Milliseconds, as people read them. */
+export function lengthInWords(ms: number): string {
+  const units: [number, string][] = [
+    [86_400_000, "d"],
+    [3_600_000, "h"],
+    [60_000, "min"],
+    [1000, "s"],
+  ]
+  const [size, unit] = units.find(([least]) => ms >= least) ?? [1, "ms"]
+  return `${Math.round(ms / size)} ${unit}`
+}

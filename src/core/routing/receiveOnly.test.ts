@@ -1,4 +1,5 @@
-import type { Condition, HandlerName } from "./bot.ts"
+import type { Condition } from "./condition.ts"
+import type { HandlerName } from "./handlerName.ts"
 import { answersNowhere } from "./receiveOnly.ts"
 
 const pager = { key: "pager", kind: "custom", why: "it only receives" }
@@ -24,6 +25,7 @@ test.each<[string, Condition, HandlerName, boolean]>([
     deadline: 1,
     zone: "UTC",
     language: ["en"],
+    groups: { otherwise: "addressed" as const },
     routes: [{ name: "greet", when, handler }],
   }
   const faults = answersNowhere(bot, [pager])

@@ -1,4 +1,6 @@
-import type { Bot, Condition, Fault, HandlerName } from "./bot.ts"
+import type { Bot, Fault } from "./bot.ts"
+import type { Condition } from "./condition.ts"
+import type { HandlerName } from "./handlerName.ts"
 
 /** A channel on which nothing can be said, and why. */
 export interface SilentChannel {

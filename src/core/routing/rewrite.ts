@@ -1,7 +1,8 @@
 import { isMap, isScalar, isSeq } from "yaml"
 import { readYaml } from "../message/yaml.ts"
 import { PhraseError, readPhrase } from "../phrase/read.ts"
-import type { Bot, Condition } from "./bot.ts"
+import type { Bot } from "./bot.ts"
+import type { Condition } from "./condition.ts"
 import { phraseNodes } from "./phraseNodes.ts"
 
 /**
@@ -43,8 +44,8 @@ function todayOf(source: string): string | undefined {
   }
 }
 
-type OldBot = Omit<Bot, "routes" | "zone" | "language"> &
-  Partial<Pick<Bot, "zone" | "language">> & {
+type OldBot = Omit<Bot, "routes" | "zone" | "language" | "groups"> &
+  Partial<Pick<Bot, "zone" | "language" | "groups">> & {
     routes: (Omit<Bot["routes"][number], "when"> & { when?: Condition; meets?: Condition })[]
   }
 
@@ -54,7 +55,9 @@ export function modernBot(bot: Bot | OldBot): Bot {
     const { meets, when, ...rest } = route as OldBot["routes"][number]
     return { ...rest, when: meets === undefined ? when! : modernCondition(meets) }
   })
-  return { ...bot, zone: bot.zone ?? "UTC", language: bot.language ?? ["en"], routes }
+  // Before there were rules for groups, a bot spoke in all of them.
+  const groups = bot.groups ?? { otherwise: "always" }
+  return { ...bot, zone: bot.zone ?? "UTC", language: bot.language ?? ["en"], groups, routes }
 }
 
 function modernCondition(condition: Condition): Condition {

@@ -1,5 +1,5 @@
-import { isDeepStrictEqual } from "node:util"
-import type { Message } from "../message/message.ts"
+import Joi from "joi"
+import type { Mark } from "../message/message.ts"
 import { spokenEvents } from "../message/message.ts"
 import type { PhraseRun } from "../phrase/automaton.ts"
 import { PhraseAutomaton } from "../phrase/automaton.ts"
@@ -8,32 +8,36 @@ import { readPhrase } from "../phrase/read.ts"
 import { RuleBook } from "../phrase/rules.ts"
 import { readSpans } from "../phrase/spans.ts"
 import { readWords } from "../phrase/words.ts"
+import { maySpeak, notServed } from "./addressed.ts"
+import type { Bot, Route } from "./bot.ts"
+import type { HandlerName } from "./handlerName.ts"
+import { hasVariants } from "./variants.ts"
+import type { Look as PlainLook } from "./checks.ts"
+import { checks, choiceIds, speaks } from "./checks.ts"
+import type { Condition } from "./condition.ts"
+import { conditionSchema, everyCondition, inner } from "./condition.ts"
+import type { Finding, Slots } from "./finding.ts"
+import { mergeSlots, met, missed } from "./finding.ts"
+import type { OpenAt } from "./hours.ts"
+import { OpeningHours } from "./hours.ts"
+import { list } from "./parts.ts"
+import { Pattern } from "./pattern.ts"
 import { modernBot } from "./rewrite.ts"
-import type { Bot, Condition, HandlerName, Route } from "./bot.ts"
-
-/** What a decision looks at besides the message. */
-export interface Situation {
-  message: Message
-  /** The single messages, where several were gathered: a phrase may fit one of them. */
-  messages?: Message[]
-  channel: { key: string; kind: string }
-  state: { [field: string]: unknown }
-  /** ISO 8601: the time that "tomorrow" is counted from, where the message has none of its own. */
-  now: string
-}
-
-export type Slots = { [name: string]: string | number }
+import type { FactsNeeded, Situation } from "./situation.ts"
+import { unroutedCases, unroutedHandler, unroutedName } from "./unrouted.ts"
 
 export type Decision =
-  | { took: "route"; route: string; handler: HandlerName; slots: Slots }
+  | { took: "route"; route: Route; slots: Slots }
   | { took: "unrouted"; handler: HandlerName | undefined }
-  /** Something nobody said, such as an edit, that no route names. */
-  | { took: "passed over" }
+  /** Something nobody said, such as an edit, that no route names; or said where the bot does not speak. */
+  | { took: "passed over"; why: string }
 
 /** Why one route did or did not take a message. */
 export interface RouteExplanation {
   route: string
   met: boolean
+  /** Set where it depends on something that was not given. */
+  depends?: true
   /** In words: what met it, or which condition failed. */
   why: string
   slots?: Slots
@@ -46,17 +50,34 @@ export interface RouteExplanation {
  */
 export class RouteTable {
   private readonly phrases = new Map<string, number>()
+  private sources: string[] | undefined
   private readonly automaton: PhraseAutomaton
   private readonly byTrigger = new Map<string, number[]>()
   private readonly always: number[] = []
 
+  /** Tables of conditions that stand in no route. */
+  private readonly expected = new Map<string, RouteTable>()
+  private readonly patterns: ReadonlyMap<string, Pattern>
+  private readonly hours: ReadonlyMap<string, OpeningHours>
+
   readonly bot: Bot
+  readonly needs: FactsNeeded
+  /** The routes of which it is counted how many messages they have taken. */
+  readonly counted: ReadonlySet<string>
 
   constructor(given: Bot) {
     const bot = (this.bot = modernBot(given))
     bot.routes.forEach((route) => this.collectPhrases(route.when))
     const rules = new RuleBook(bot.rules)
     this.automaton = new PhraseAutomaton([...this.phrases.keys()].map((source) => rules.resolved(readPhrase(source))))
+    this.patterns = new Map(
+      conditionsOf(bot).flatMap(({ pattern }) => list(pattern).map((source) => [source, new Pattern(source)])),
+    )
+    this.hours = new Map(
+      Object.entries(bot.hours ?? {}).map(([name, hours]) => [name, new OpeningHours(hours, bot.zone)]),
+    )
+    this.counted = countedRoutes(bot)
+    this.needs = factsNeeded(bot, this.counted)
     bot.routes.forEach((route, at) => {
       const triggers = this.triggersOf(route.when)
       if (triggers === undefined) this.always.push(at)
@@ -64,25 +85,86 @@ export class RouteTable {
     })
   }
 
-  decide(situation: Situation): Decision {
+  /**
+   * @param aside set where a question is open: then only a route takes the message that was spoken to (its phrase,
+   *   pattern, command or choice is met), and none that leads to the handler which put the question
+   */
+  decide(situation: Situation, aside?: { but: string }): Decision {
+    const elsewhere = notServed(this.bot.only, situation)
+    if (elsewhere !== undefined) return { took: "passed over", why: elsewhere }
     const look = this.look(situation)
     for (const at of this.candidates(look)) {
       const route = this.bot.routes[at]!
       const finding = this.finding(route, look)
-      if (finding.met) return { took: "route", route: route.name, handler: route.handler, slots: finding.slots }
+      if (!finding.met) continue
+      if (aside && (route.handler === aside.but || !this.isSpokenTo(route.when, look))) continue
+      return { took: "route", route, slots: finding.slots }
     }
-    if (!spokenEvents.has(situation.message.event)) return { took: "passed over" }
-    return { took: "unrouted", handler: this.bot.unrouted }
+    const { event } = situation.message
+    if (!spokenEvents.has(event)) return { took: "passed over", why: `no route names the event "${event}"` }
+    if (!look.speaks.met) return { took: "passed over", why: look.speaks.why }
+    return { took: "unrouted", handler: unroutedHandler(this.bot.unrouted, situation.message) }
+  }
+
+  /** Whether a message meets a condition that stands in no route; what it holds is compiled once. */
+  meets(when: Condition, situation: Situation): boolean {
+    return this.expecting(when).decide(situation).took === "route"
+  }
+
+  /**
+   * A table of one condition.
+   *
+   * @throws PhraseError, RuleError, or an Error that says what is wrong with the condition
+   */
+  expecting(when: Condition): RouteTable {
+    const key = JSON.stringify(when)
+    let table = this.expected.get(key)
+    if (!table) {
+      const { error, value } = expectedSchema.validate(when) as { error?: Error; value: Condition }
+      if (error) throw error
+      const missing = hoursNamed(value).find((name) => !this.hours.has(name))
+      if (missing !== undefined) throw new Error(`there are no hours "${missing}"`)
+      table = new RouteTable({ ...this.bot, routes: [{ name: "expected", when: value, handler: "expected" }] })
+      this.expected.set(key, table)
+      if (this.expected.size > mostExpected) this.expected.delete(this.expected.keys().next().value!)
+    }
+    return table
   }
 
   /** Every route in file order, with the reason. */
   explain(situation: Situation): RouteExplanation[] {
+    const elsewhere = notServed(this.bot.only, situation)
     const look = this.look(situation)
     return this.bot.routes.map((route) => {
-      const finding = this.finding(route, look)
-      const slots = finding.met && Object.keys(finding.slots).length > 0 ? { slots: finding.slots } : {}
-      return { route: route.name, met: finding.met, why: finding.why, ...slots }
+      const { met, why, slots, depends } = elsewhere === undefined ? this.finding(route, look) : missed(elsewhere)
+      return {
+        route: route.name,
+        met,
+        ...(depends ? { depends } : {}),
+        why,
+        ...(met && Object.keys(slots).length > 0 ? { slots } : {}),
+      }
     })
+  }
+
+  /** The phrases of the bot's routes that take a text. */
+  phrasesIn(text: string): ReadonlySet<string> {
+    const all = (this.sources ??= [...this.phrases.keys()])
+    return new Set([...this.automaton.matching(this.read(text, someTime))].map((at) => all[at]!))
+  }
+
+  /** When the bot's hours begin and end, seen from a time. */
+  opening(name: string, now: string): OpenAt | undefined {
+    return this.hours.get(name)?.at(now)
+  }
+
+  /** When the hours are over in which nothing starts from the bot, ISO 8601; undefined outside of them. */
+  quietUntil(now: string): string | undefined {
+    const ends = (this.bot.quiet ?? []).flatMap((name) => {
+      const { open, closes } = this.hours.get(name)?.at(now) ?? { open: false }
+      return open && closes ? [closes.toUTC().toISO()!] : []
+    })
+    return ends.sort().at(-1)
   }
 
   private look(situation: Situation): Look {
@@ -90,21 +172,36 @@ export class RouteTable {
     const said = messages.length > 1 ? [message, ...messages] : [message]
     const wordings = said
       .filter((one) => wordsEvents.has(one.event) && one.text !== undefined)
-      .map(({ text = "", sentAt }): Wording => {
-        const said = this.read(text, sentAt ?? situation.now)
+      .map(({ text = "", sentAt, marks }): Wording => {
+        const said = this.read(text, sentAt ?? situation.now, message.from?.language, marks)
         return { ...said, matching: this.automaton.matching(said) }
       })
-    const { messages: all, channel, state, now } = situation
-    return { message, messages: all, channel, state, now, wordings }
+    const { patterns, hours } = this
+    const speaks = maySpeak(this.bot.groups, situation)
+    return { ...situation, route: "", patterns, hours, wordings, speaks }
   }
 
-  private read(text: string, now: string): SaidWords {
-    const words = readWords(text)
+  private read(text: string, now: string, spoken = "", marks: Mark[] = []): SaidWords {
+    const all = readWords(text)
+    const self = marks.filter((mark) => mark.self)
+    const words =
+      self.length === 0
+        ? all
+        : all.filter(({ start }) => !self.some(({ offset, length }) => start >= offset && start < offset + length))
     const { types } = this.automaton
-    if (types.size === 0) return { text, words, spans: [] }
+    const listed = this.automaton.listed(words, text)
+    if (types.size === 0) return { text, words, spans: listed }
     const { language, zone, country } = this.bot
-    const reading = { languages: language, zone, now, types, ...(country === undefined ? {} : { country }) }
-    return { text, words, spans: readSpans(text, words, reading) }
+    // Of the bot's languages, the person's own counts first.
+    const own = language.filter((code) => speaks(spoken, code))
+    const reading = {
+      languages: [...new Set([...own, ...language])],
+      zone,
+      now,
+      types,
+      ...(country === undefined ? {} : { country }),
+    }
+    return { text, words, spans: [...readSpans(text, words, reading), ...listed] }
   }
 
   private candidates(look: Look): number[] {
@@ -116,99 +213,55 @@ export class RouteTable {
     return [...found].sort((a, b) => a - b)
   }
 
-  /** Edits, reactions and the like run only a route that names their event. */
+  /** Edits, reactions and the like run only a route that names their event; that one takes them where the bot is silent too. */
   private finding(route: Route, look: Look): Finding {
     const { event } = look.message
-    if (!spokenEvents.has(event) && !namesEvent(route.when, event)) {
+    const named = namesEvent(route.when, event)
+    if (!named && !spokenEvents.has(event))
       return missed(`nobody said this (event ${event}); a route takes it only with "event: ${event}"`)
-    }
-    return this.check(route.when, look)
+    if (!named && !look.speaks.met && !look.speaks.depends) return look.speaks
+    look.route = route.name
+    const finding = this.check(route.when, look)
+    return finding.met && !named && look.speaks.depends ? { ...look.speaks, slots: {} } : finding
   }
 
   private check(condition: Condition, look: Look): Finding {
     const findings: Finding[] = []
-    for (const [name, wanted] of Object.entries(condition)) {
-      const finding = this.checkOne(name as keyof Condition, wanted, look)
-      if (!finding.met) return finding
+    let open: Finding | undefined
+    for (const name in condition) {
+      const finding = this.checkOne(name as keyof Condition, condition, look)
+      if (!finding.met && !finding.depends) return finding
+      if (finding.depends) open ??= finding
       findings.push(finding)
     }
-    return { met: true, why: findings.map((finding) => finding.why).join(", "), slots: mergeSlots(findings) }
+    return open ?? { met: true, why: findings.map((finding) => finding.why).join(", "), slots: mergeSlots(findings) }
   }
 
-  private checkOne(name: keyof Condition, wanted: unknown, look: Look): Finding {
-    const { message, channel, state } = look
+  private checkOne(name: keyof Condition, condition: Condition, look: Look): Finding {
     switch (name) {
       case "phrase":
-        return this.checkPhrases(list(wanted), look)
-      case "command": {
-        const names = list(wanted).map((one) => one.toLowerCase())
-        const said = message.command?.name
-        if (said === undefined) return missed(`no command was given (wants /${names.join(" or /")})`)
-        if (!names.includes(said)) return missed(`the command is /${said}, not /${names.join(" or /")}`)
-        return met(`the command /${said}`, message.command?.args ? { args: message.command.args } : {})
-      }
-      case "choice": {
-        const ids = choiceIds(message)
-        if (ids.length === 0) return missed(`nothing was chosen (wants ${list(wanted).join(" or ")})`)
-        const hit = ids.find((id) => list(wanted).some((one) => fitsChoice(one, id)))
-        return hit === undefined
-          ? missed(`the choice is "${ids.join(", ")}", not "${list(wanted).join('" or "')}"`)
-          : met(`the choice "${hit}"`)
-      }
-      case "event":
-        return oneOf("event", message.event, list(wanted))
-      case "media": {
-        const kinds = (message.media ?? []).map((one) => one.kind as string)
-        if (kinds.length === 0) return missed(`nothing is attached (wants ${list(wanted).join(" or ")})`)
-        if (list(wanted).includes("any")) return met(`media ${kinds[0]}`)
-        const hit = kinds.find((kind) => list(wanted).includes(kind))
-        return hit
-          ? met(`media ${hit}`)
-          : missed(`what is attached is ${kinds.join(", ")}, not ${list(wanted).join(" or ")}`)
-      }
-      case "channel":
-        return oneOf("channel", channel.key, list(wanted))
-      case "kind":
-        return oneOf("kind", channel.kind, list(wanted))
-      case "place":
-        return oneOf("place", message.place.kind, list(wanted))
-      case "language": {
-        const spoken = message.from?.language ?? ""
-        const hit = list(wanted).some((one) => spoken === one || spoken.startsWith(`${one}-`))
-        return hit
-          ? met(`language ${spoken}`)
-          : missed(`the person's language is ${spoken || "not known"}, not ${list(wanted).join(" or ")}`)
-      }
-      case "mentioned": {
-        const is = message.mentionsBot === true
-        return is === wanted
-          ? met(is ? "the bot is mentioned" : "the bot is not mentioned")
-          : missed(is ? "the bot is mentioned" : "the bot is not mentioned")
-      }
-      case "state":
-        return values("state", state, wanted as { [field: string]: unknown })
-      case "fields": {
-        // On a command line and in YAML a number is a number; a gateway's field is text.
-        const asText = (value: unknown): unknown => (Array.isArray(value) ? value.map(asText) : String(value))
-        const texts = Object.entries(wanted as { [field: string]: unknown }).map(([name, value]) => [
-          name,
-          asText(value),
-        ])
-        return values("fields", message.fields ?? {}, Object.fromEntries(texts) as { [field: string]: unknown })
-      }
+        return this.checkPhrases(list(condition.phrase), look)
       case "any": {
-        const findings = (wanted as Condition[]).map((one) => this.check(one, look))
-        return findings.find((finding) => finding.met) ?? missed(findings.map((finding) => finding.why).join("; and "))
+        const findings = condition.any!.map((one) => this.check(one, look))
+        return (
+          findings.find((finding) => finding.met) ??
+          findings.find((finding) => finding.depends) ??
+          missed(findings.map((finding) => finding.why).join("; and "))
+        )
       }
       case "all": {
-        const findings = (wanted as Condition[]).map((one) => this.check(one, look))
-        const miss = findings.find((finding) => !finding.met)
-        return miss ?? met(findings.map((finding) => finding.why).join(", "), mergeSlots(findings))
+        const findings = condition.all!.map((one) => this.check(one, look))
+        const missing = findings.find((finding) => !finding.met && !finding.depends)
+        const open = findings.find((finding) => finding.depends)
+        return missing ?? open ?? met(findings.map((finding) => finding.why).join(", "), mergeSlots(findings))
       }
       case "not": {
-        const inner = this.check(wanted as Condition, look)
-        return inner.met ? missed(`it must not be: ${inner.why}`) : met(`not met: ${inner.why}`)
+        const within = this.check(condition.not!, look)
+        if (within.depends) return within
+        return within.met ? missed(`it must not be: ${within.why}`) : met(`not met: ${within.why}`)
       }
+      default:
+        return (checks[name] as (wanted: unknown, look: Look) => Finding)(condition[name], look)
     }
   }
 
@@ -239,13 +292,14 @@ export class RouteTable {
     for (const phrase of list(condition.phrase)) {
       if (!this.phrases.has(phrase)) this.phrases.set(phrase, this.phrases.size)
     }
-    for (const inner of [
-      ...(condition.any ?? []),
-      ...(condition.all ?? []),
-      ...(condition.not ? [condition.not] : []),
-    ]) {
-      this.collectPhrases(inner)
-    }
+    inner(condition).forEach((one) => this.collectPhrases(one))
+  }
+
+  /** Whether a condition that is met is so by what was said to it, and not only by where, when or to whom. */
+  private isSpokenTo(condition: Condition, look: Look): boolean {
+    if (condition.phrase ?? condition.pattern ?? condition.command ?? condition.choice) return true
+    const one = condition.any?.some((inner) => this.check(inner, look).met && this.isSpokenTo(inner, look))
+    return one === true || condition.all?.some((inner) => this.isSpokenTo(inner, look)) === true
   }
 
   /** Of which things at least one must be there for the condition to be met; nothing when there are none such. */
@@ -256,22 +310,33 @@ export class RouteTable {
     if (condition.choice && !list(condition.choice).some((id) => id.endsWith("*"))) {
       options.push(list(condition.choice).map((id) => `choice ${id}`))
     }
-    for (const inner of condition.all ?? []) {
-      const triggers = this.triggersOf(inner)
+    for (const one of condition.all ?? []) {
+      const triggers = this.triggersOf(one)
       if (triggers) options.push(triggers)
     }
     if (condition.any) {
-      const each = condition.any.map((inner) => this.triggersOf(inner))
+      const each = condition.any.map((one) => this.triggersOf(one))
       if (each.every((triggers) => triggers !== undefined)) options.push(each.flat())
     }
     return options.sort((a, b) => a.length - b.length)[0]
   }
 }
 
-type Finding = { met: boolean; why: string; slots: Slots }
+/** Conditions of interviews that are kept compiled. */
+const mostExpected = 200
+const expectedSchema = conditionSchema(Joi.string().max(2000))
 
-interface Look extends Situation {
+function hoursNamed(when: Condition): string[] {
+  return [...everyCondition(when)].flatMap(([{ during, outside }]) => [...list(during), ...list(outside)])
+}
+
+/** Where no time is given, one by which any date is near. */
+const someTime = "2026-12-01T12:00:00Z"
+
+interface Look extends PlainLook {
   wordings: Wording[]
+  /** Whether the bot may speak here. */
+  speaks: Finding
 }
 
 interface Wording extends SaidWords {
@@ -281,56 +346,36 @@ interface Wording extends SaidWords {
 /** Events whose text a phrase is compared with. A command is no phrase, even where its name is a word of one. */
 const wordsEvents: ReadonlySet<string> = new Set(["text", "media", "edited", "deleted"])
 
-function met(why: string, slots: Slots = {}): Finding {
-  return { met: true, why, slots }
+/** Every condition of a bot's routes. */
+function conditionsOf(bot: Bot): Condition[] {
+  return bot.routes.flatMap(({ when }) => [...everyCondition(when)].map(([condition]) => condition))
 }
 
-function missed(why: string): Finding {
-  return { met: false, why, slots: {} }
+/** Routes whose condition or whose variants of a text ask how often they have answered. */
+function countedRoutes(bot: Bot): ReadonlySet<string> {
+  const asks = ({ when, handler }: Route) =>
+    [...everyCondition(when)].some(([condition]) => condition.said !== undefined) || hasVariants(handler, bot)
+  const unrouted = unroutedCases(bot.unrouted).some(({ handler }) => hasVariants(handler, bot))
+  return new Set([...bot.routes.filter(asks).map(({ name }) => name), ...(unrouted ? [unroutedName] : [])])
 }
 
-/** Whether each of the values is there, under its name. */
-function values(of: string, there: { [field: string]: unknown }, wanted: { [field: string]: unknown }): Finding {
-  const fields = Object.entries(wanted)
-  const at = (field: string) => (Object.hasOwn(there, field) ? there[field] : undefined)
-  const wrong = fields.find(([field, value]) => !fitsState(at(field), value))
-  if (!wrong) return met(`${of} ${fields.map(([field]) => field).join(", ")}`)
-  const found = at(wrong[0])
-  return missed(
-    `${of}.${wrong[0]} is ${found === undefined ? "not set" : JSON.stringify(found)}, not ${JSON.stringify(wrong[1])}`,
-  )
-}
-
-function oneOf(name: string, is: string, wanted: string[]): Finding {
-  return wanted.includes(is) ? met(`${name} ${is}`) : missed(`the ${name} is ${is}, not ${wanted.join(" or ")}`)
-}
-
-function list(value: unknown): string[] {
-  return value === undefined ? [] : Array.isArray(value) ? (value as string[]) : [value as string]
-}
-
-function choiceIds(message: Message): string[] {
-  return message.choice ? (message.choice.ids ?? [message.choice.id]) : []
-}
-
-/** `day:*` takes every choice that begins with `day:`. */
-function fitsChoice(wanted: string, id: string): boolean {
-  return wanted.endsWith("*") ? id.startsWith(wanted.slice(0, -1)) : wanted === id
-}
-
-function fitsState(is: unknown, wanted: unknown): boolean {
-  return Array.isArray(wanted) && !Array.isArray(is)
-    ? wanted.some((one) => isDeepStrictEqual(is, one))
-    : isDeepStrictEqual(is ?? null, wanted)
+function factsNeeded(bot: Bot, counted: ReadonlySet<string>): FactsNeeded {
+  const conditions = conditionsOf(bot)
+  const namesPlaces =
+    conditions.some(({ place }) => typeof place === "object" && !Array.isArray(place)) ||
+    bot.only?.places !== undefined ||
+    bot.groups.places !== undefined
+  return {
+    taken: counted.size > 0,
+    silent: conditions.some(({ silent }) => silent !== undefined),
+    contact: conditions.some(({ contact }) => contact !== undefined) || JSON.stringify(bot).includes("contact.fields."),
+    placeTags: namesPlaces,
+  }
 }
 
 function namesEvent(condition: Condition, event: string): boolean {
   if (list(condition.event).includes(event)) return true
-  return [...(condition.any ?? []), ...(condition.all ?? [])].some((inner) => namesEvent(inner, event))
-}
-
-function mergeSlots(findings: Finding[]): Slots {
-  return Object.assign({}, ...findings.map((finding) => finding.slots)) as Slots
+  return [...(condition.any ?? []), ...(condition.all ?? [])].some((one) => namesEvent(one, event))
 }
 
 function whereLeft(phrase: string, run: PhraseRun & { matches: false }, look: Wording): string {

@@ -5,7 +5,11 @@ import type { Message as EsbuildMessage } from "esbuild"
 import { watch } from "chokidar"
 import { build } from "esbuild"
 import type { Bot, Fault } from "../../core/routing/bot.ts"
-import { readBot } from "../../core/routing/bot.ts"
+import { readBot } from "../../core/routing/readBot.ts"
+import { noteInWords } from "../../core/routing/noteWords.ts"
+import { notesOf } from "../../core/routing/overlap.ts"
+import { readTextFile } from "../../core/routing/textFile.ts"
+import type { Texts } from "../../core/routing/texts.ts"
 import type { RuleMapping } from "../../core/routing/ruleFile.ts"
 import { readRuleFile } from "../../core/routing/ruleFile.ts"
 import { readProfile } from "../../core/gateway/readProfile.ts"
@@ -13,6 +17,7 @@ import { profiles as shippedProfiles } from "../../core/gateway/shipped.ts"
 import type { HandlerError } from "./handler.ts"
 import { folderWord } from "./hostProtocol.ts"
 import { writtenHandlers } from "./registry.ts"
+import { tableOf } from "./tables.ts"
 
 /** A bot folder, read, checked and bundled. */
 export interface BotPackage {
@@ -20,12 +25,16 @@ export interface BotPackage {
   id: string
   bot: Bot
   bundle: string | null
+  /** What is odd about its routes, such as one that is never met. */
+  notes: Fault[]
   /** Gateway profiles of the folder's own, by name, as they are written. */
   profiles: { [name: string]: string }
 }
 
-/** Bytes of a rule's own file. */
+/** Bytes of a rule's own file, of a file of texts, and of a calendar. */
 const longestRules = 2_000_000
+const longestTexts = 200_000
+const longestCalendar = 500_000
 
 /** @property files the code handlers, also where something is wrong with the folder */
 export type BotFolderReading = ({ ready: BotPackage } | { faults: Fault[] }) & { files: string[] }
@@ -46,13 +55,22 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
   }
   const files = await handlerFiles(folder)
   const rules = await readRules(folder)
-  const known = { files: new Set(files.keys()), kinds: writtenHandlers, rules: rules.mappings }
+  const texts = await readTexts(folder)
+  const calendars = await readCalendars(folder)
+  const known = {
+    files: new Set(files.keys()),
+    kinds: writtenHandlers,
+    rules: rules.mappings,
+    texts: texts.texts,
+    calendars: calendars.files,
+  }
   const reading = readBot(source, shownPath(file), known)
   const bundle = await bundleHandlers(folder, files, sdk)
   const profiles = await readProfiles(folder)
+  const ofFiles = [...rules.faults, ...texts.faults, ...calendars.faults]
   const faults = [
-    // Without a rule that cannot be read, phrases would be at fault that are not.
-    ...(rules.faults.length > 0 ? rules.faults : "faults" in reading ? reading.faults : []),
+    // Without a file that cannot be read, much would be at fault that is not.
+    ...(ofFiles.length > 0 ? ofFiles : "faults" in reading ? reading.faults : []),
     ...profiles.faults,
     ...("faults" in bundle ? bundle.faults : []),
   ]
@@ -65,8 +83,18 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     .slice(0, 16)
   return {
     files: [...files.values()],
-    ready: { id, bot: reading.bot, bundle: bundle.code, profiles: profiles.sources },
+    ready: {
+      id,
+      bot: reading.bot,
+      bundle: bundle.code,
+      notes: notesWithLines(id, reading.bot, reading.lines, shownPath(file)),
+      profiles: profiles.sources,
+    },
   }
+}
+
+function notesWithLines(id: string, definition: Bot, lines: number[], file: string): Fault[] {
+  return notesOf(tableOf({ id, definition })).map((note) => ({ file, line: lines[note.at] ?? 1, ...noteInWords(note) }))
 }
 
 /** The gateway profiles under `profiles/`; what is wrong in one is said with its line, and what would be right. */
@@ -116,17 +144,73 @@ async function readRules(folder: string): Promise<{ mappings: { [name: string]: 
       faults.push({ file, line: 1, says: `the rule ${name} has two files`, remedy: "Remove one of them." })
       continue
     }
-    const size = (await stat(join(inside, written))).size
-    if (size > longestRules) {
-      const says = `the file has ${size} bytes; ${longestRules} are read`
-      faults.push({ file, line: 1, says, remedy: "Write fewer words." })
+    const source = await readBounded(join(inside, written), longestRules)
+    if (typeof source !== "string") {
+      faults.push(source)
       continue
     }
-    const read = readRuleFile(await readFile(join(inside, written), "utf8"), format === "csv" ? "csv" : "yaml")
+    const read = readRuleFile(source, format === "csv" ? "csv" : "yaml")
     if ("faults" in read) faults.push(...read.faults.map((fault) => ({ file, ...fault })))
     else mappings[name] = read.mapping
   }
   return { mappings, faults }
+}
+
+/** The texts under `texts/`: each file a mapping of names to texts. */
+async function readTexts(folder: string): Promise<{ texts: Texts; faults: Fault[] }> {
+  const inside = join(folder, "texts")
+  const found = await readdir(inside).catch(() => [])
+  const texts: Texts = {}
+  const faults: Fault[] = []
+  for (const written of found.filter((name) => /\.ya?ml$/.test(name)).sort()) {
+    const source = await readBounded(join(inside, written), longestTexts)
+    if (typeof source !== "string") {
+      faults.push(source)
+      continue
+    }
+    const file = shownPath(join(inside, written))
+    const read = readTextFile(source, file)
+    if ("faults" in read) {
+      faults.push(...read.faults)
+      continue
+    }
+    for (const [name, text] of Object.entries(read.texts)) {
+      if (Object.hasOwn(texts, name))
+        faults.push({
+          file,
+          line: 1,
+          says: `the text ${name} stands in another file too`,
+          remedy: "Remove one of them.",
+        })
+      texts[name] = text
+    }
+  }
+  return { texts, faults }
+}
+
+/** The iCalendar files of the folder, at its top or under `hours/`, by the names that hours know them by. */
+async function readCalendars(folder: string): Promise<{ files: { [name: string]: string }; faults: Fault[] }> {
+  const files: { [name: string]: string } = {}
+  const faults: Fault[] = []
+  for (const inside of ["", "hours/"])
+    for (const written of await readdir(join(folder, inside)).catch(() => [])) {
+      if (!/\.ics$/i.test(written)) continue
+      const source = await readBounded(join(folder, inside, written), longestCalendar)
+      if (typeof source === "string") files[inside + written] = source
+      else faults.push(source)
+    }
+  return { files, faults }
+}
+
+/** A file of the folder; or what keeps it from being read. */
+async function readBounded(path: string, longest: number): Promise<string | Fault> {
+  const file = shownPath(path)
+  const size = (await stat(path).catch(() => undefined))?.size ?? 0
+  if (size > longest)
+    return { file, line: 1, says: `the file has ${size} bytes; ${longest} are read`, remedy: "Write less into it." }
+  return readFile(path, "utf8").catch((error: Error): Fault => {
+    return { file, line: 1, says: `the file cannot be read (${error.message})`, remedy: "Look at its rights." }
+  })
 }
 
 /** Calls back, at most ten times a second, when something in the folder was saved. Gives what ends it. */

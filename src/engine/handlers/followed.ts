@@ -17,11 +17,13 @@ export interface BotStatus {
   loadedAt?: Date
   /** What keeps the newest version from being taken; the one before still answers. */
   faults: Fault[]
+  /** What is odd about the routes of the version that answers. */
+  notes: Fault[]
 }
 
 /** The bot folder that this process follows: read at start and whenever something in it is saved. */
 export class FollowedFolder {
-  status: BotStatus = { faults: [] }
+  status: BotStatus = { faults: [], notes: [] }
   private unfollow: (() => void) | undefined
   private loading: Promise<void> = Promise.resolve()
 
@@ -72,18 +74,19 @@ export class FollowedFolder {
     bell.ring("lanes")
   }
 
-  private async take({ id, bot, bundle, profiles }: BotPackage): Promise<void> {
+  private async take({ id, bot, bundle, notes, profiles }: BotPackage): Promise<void> {
     const { database, releases, bell, log, folder, lane, takesTurns } = this.parts
     await this.keepProfiles(profiles)
     const moved = await publishRelease(database, { id, bot: bot.bot, definition: bot, bundle }, lane)
     const fixed = this.status.faults.length > 0
     const changed = moved || this.status.release !== id
     const loadedAt = changed ? new Date() : (this.status.loadedAt ?? new Date())
-    this.status = { folder, bot: bot.bot, release: id, loadedAt, faults: [] }
+    this.status = { folder, bot: bot.bot, release: id, loadedAt, faults: [], notes }
     // Made ready now rather than by the first turn that needs it.
     if (changed && takesTurns) void releases.prepare(id).catch(() => undefined)
     if (changed || fixed) {
       log.info(`the bot ${bot.bot} is loaded: release ${id}, ${bot.routes.length} routes`)
+      if (notes.length > 0) log.warn(`about its routes:\n${notes.map((note) => `  ${faultLine(note)}`).join("\n")}`)
       bell.ring("lanes")
     }
   }

@@ -1,6 +1,11 @@
 import type Joi from "joi"
+import type { Person, Said } from "../../sdk/index.ts"
+import type { InterviewOrder, InterviewResult } from "../../core/interview/interviewRun.ts"
+import type { Entry } from "../../core/interview/journal.ts"
+import type { Leaving } from "../../core/interview/question.ts"
 import type { Message, Place } from "../../core/message/message.ts"
 import type { RouteTable } from "../../core/routing/table.ts"
+import type { OnceAnswer, OnceAsked, OnceEnded } from "./once.ts"
 
 /** What a handler is told of a turn. */
 export interface TurnInput {
@@ -19,7 +24,14 @@ export interface TurnInput {
 
 /** What a handler answered, unchecked, and what it printed. */
 export interface HandlerAnswer {
-  outcome: { replies?: unknown[]; state?: { [field: string]: unknown } | null }
+  outcome: {
+    replies?: unknown[]
+    state?: { [field: string]: unknown } | null
+    contact?: { [field: string]: unknown }
+    leave?: Leaving
+    /** Set where the handler is an interview. */
+    interview?: InterviewResult
+  }
   log: string[]
 }
 
@@ -43,7 +55,27 @@ export class HandlerFault extends Error {
 /** Runs a release's code handlers. */
 export interface CodeRunner {
   /** @param deadline in milliseconds */
-  run(handler: string, turn: TurnInput, deadline: number): Promise<HandlerAnswer>
+  run(handler: string, turn: TurnInput, deadline: number, keeping?: Keeping): Promise<HandlerAnswer>
+}
+
+/** What a run of code may need of the record while it is under way. */
+export interface Keeping {
+  /** What is to be run where the handler is an interview. */
+  interview: InterviewOrder
+  /** Read where no host has the interview warm. */
+  journal(): Promise<Entry[]>
+  /** Who the turn is with, on every channel. */
+  person(): Promise<Person | null>
+  /** What was said before, the oldest first. */
+  history(count: number): Promise<Said[]>
+  once: OnceKeeper
+}
+
+/** Keeps side effects on record: each step is durable before the next. */
+export interface OnceKeeper {
+  /** Puts a start on record, under the turn's claim. Says what came of it before, where something did. */
+  begin(asked: OnceAsked): Promise<OnceAnswer>
+  end(key: string, ended: OnceEnded): Promise<OnceAnswer>
 }
 
 /** A release ready to decide and to run: its route table at hand, and what runs its code, if it has any. */
@@ -64,5 +96,22 @@ export interface HandlerKind {
    *
    * @param written what stands in `bot.yaml`, as its schema lets it through
    */
-  run(written: { [name: string]: unknown }, turn: TurnInput, release: ReadyRelease): Promise<HandlerAnswer>
+  run(
+    written: { [name: string]: unknown },
+    turn: TurnInput,
+    release: ReadyRelease,
+    given: HandlerGiven,
+  ): Promise<HandlerAnswer>
+}
+
+/** What the route of a turn gives its handler. */
+export interface HandlerGiven {
+  /** Milliseconds it may take. */
+  deadline: number
+  /** How many messages of the conversation the route has taken already, where the bot counts that. */
+  times: number
+  /** The person's own fields, where the bot asks for them. */
+  fields: { [field: string]: unknown }
+  /** What code needs of the record; nothing where a text is only tried. */
+  keeping?: Keeping
 }

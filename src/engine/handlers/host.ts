@@ -1,17 +1,27 @@
 import { AsyncLocalStorage } from "node:async_hooks"
 import { pathToFileURL } from "node:url"
 import { format } from "node:util"
-import type { Handler, Outcome } from "../../sdk/index.ts"
+import type { InterviewResult } from "../../core/interview/interviewRun.ts"
+import type { Handler, InterviewHandler, Outcome, Turn } from "../../sdk/index.ts"
 import type { HandlerError } from "./handler.ts"
 import type { FromHost, ToHost } from "./hostProtocol.ts"
 import { folderWord } from "./hostProtocol.ts"
+import { cold, runInterview, WarmInterviews } from "./interviews.ts"
+import type { OnceAnswer, OnceAsked, OnceEnded, OnceRunner } from "./once.ts"
+import { OnceThrew } from "./once.ts"
+import { stepTime } from "./stepTime.ts"
 
 /**
  * A handler host: a process of its own that runs a bot's code handlers, many at once as long as they await. It knows
  * nothing of the service and inherits none of its environment.
  */
 const logs = new AsyncLocalStorage<string[]>()
-let handlers: { [name: string]: { default?: Handler } } = {}
+let handlers: { [name: string]: { default?: Handler | InterviewHandler } } = {}
+const warm = new WarmInterviews()
+/** Side effects that wait for what the record says, by run and call. */
+const asking = new Map<string, (answer: OnceAnswer) => void>()
+
+stepTime.install()
 
 for (const level of ["log", "info", "warn", "error", "debug"] as const) {
   console[level] = (...parts: unknown[]) => {
@@ -24,6 +34,7 @@ process.on("message", (orders: ToHost[]) => {
   for (const order of orders) {
     if (order.say === "ping") tell({ say: "pong", at: order.at, memory: process.memoryUsage.rss() })
     else if (order.say === "load") void load(order.file)
+    else if (order.say === "once") asking.get(`${order.id} ${order.call}`)?.(order.answer)
     else void run(order)
   }
 })
@@ -48,16 +59,130 @@ async function load(file: string): Promise<void> {
 
 async function run(order: ToHost & { say: "run" }): Promise<void> {
   const log: string[] = []
-  const { turn } = order
+  const { id } = order
   try {
     const handler = handlers[order.handler]?.default
-    if (!handler) throw new Error(`There is no handler "${order.handler}" in this release.`)
-    const outcome = await logs.run(log, async () =>
-      handler({ ...turn, messages: turn.messages ?? [turn.message], now: new Date(turn.now) }),
-    )
-    tell({ say: "done", id: order.id, outcome: normal(outcome), log })
+    if (!handler && !order.interview?.goesOn) throw new Error(`There is no handler "${order.handler}" in this release.`)
+    const outcome = await logs.run(log, () => answerOf(handler, order))
+    if (outcome === cold) tell({ say: "cold", id })
+    else tell({ say: "done", id, outcome, log })
   } catch (error) {
-    tell({ say: "threw", id: order.id, error: plain(error), log })
+    tell({ say: "threw", id, error: plain(error instanceof OnceThrew ? error.cause : error), log })
+  }
+}
+
+async function answerOf(
+  handler: Handler | InterviewHandler | undefined,
+  { id, turn, interview }: ToHost & { say: "run" },
+) {
+  const { again, ...given } = { ...turn, messages: turn.messages ?? [turn.message], now: new Date(turn.now) }
+  const ask = askingFor(id)
+  const once = onceOf(id, ask)
+  if (interview?.goesOn && !(handler && "interview" in handler)) return goneInterview(interview.id)
+  if (!handler) throw new Error("There is no such handler.")
+  if (!("interview" in handler))
+    return normal(
+      await handler({ ...given, again, once: plainOnce(once), history: historyOf(id, ask), person: personOf(id, ask) }),
+    )
+  if (!interview) throw new Error("An interview was begun without a place for its journal.")
+  return runInterview(handler, given, interview, warm, once, (run) => logs.run([], run))
+}
+
+/** What becomes of an interview whose handler is gone, or is none any more. */
+function goneInterview(id: string): { interview: InterviewResult } {
+  const differs = { n: 1, was: "its beginning", is: "is no interview any more" }
+  return { interview: { id, entries: [], stands: { ended: "done" }, settings: {}, remember: {}, differs } }
+}
+
+type Ask = (words: (call: number) => FromHost) => Promise<OnceAnswer>
+
+/** Asks the record something, for one run. */
+function askingFor(id: number): Ask {
+  let calls = 0
+  return async (words) => {
+    const call = ++calls
+    try {
+      return await new Promise<OnceAnswer>((resolve) => {
+        asking.set(`${id} ${call}`, resolve)
+        tell(words(call))
+      })
+    } finally {
+      asking.delete(`${id} ${call}`)
+    }
+  }
+}
+
+function historyOf(id: number, ask: Ask): Turn["history"] {
+  return async (count = 20) => {
+    if (!Number.isInteger(count) || count < 1 || count > 100)
+      throw new TypeError("history wants a whole number from 1 to 100.")
+    const answer = await ask((call) => ({ say: "history", id, call, count }))
+    if ("history" in answer) return answer.history
+    throw new Error(`history: ${"refused" in answer ? answer.refused : "the record did not answer"}`)
+  }
+}
+
+function personOf(id: number, ask: Ask): Turn["person"] {
+  return async () => {
+    const answer = await ask((call) => ({ say: "person", id, call }))
+    if ("person" in answer) return answer.person ?? undefined
+    throw new Error(`person: ${"refused" in answer ? answer.refused : "the record did not answer"}`)
+  }
+}
+
+/** Side effects of one run: none begins before its start is on record, nor goes on before its result is. */
+function onceOf(id: number, ask: Ask): OnceRunner {
+  return async (asked: OnceAsked, run) => {
+    const begun = await ask((call) => ({ say: "once", id, call, asked }))
+    if ("refused" in begun) throw refusal(asked.name, begun)
+    if (!("key" in begun)) throw new Error("The record of side effects gave no key.")
+    const { key } = begun
+    if ("value" in begun) return { key, value: begun.value }
+    const ended = await outcomeOf(run, key)
+    const kept = await ask((call) => ({ say: "once ended", id, call, key, ended: ended.told }))
+    if ("refused" in kept) throw refusal(asked.name, kept)
+    if (ended.threw !== undefined) throw new OnceThrew(key, ended.threw, ended.error)
+    return { key, value: ended.value }
+  }
+}
+
+function refusal(name: string, { refused, name: kind }: { refused: string; name?: string }): Error {
+  return Object.assign(new Error(`once "${name}": ${refused}`), { name: kind ?? "OnceRefused" })
+}
+
+interface OnceOutcome {
+  told: OnceEnded
+  value?: unknown
+  threw?: { name: string; message: string }
+  error?: unknown
+}
+
+/** Runs the callback; what it returns is given as it will be read from the record. */
+async function outcomeOf(run: (key: string) => unknown, key: string): Promise<OnceOutcome> {
+  try {
+    const text = JSON.stringify(await run(key))
+    const value = text === undefined ? undefined : (JSON.parse(text) as unknown)
+    return { told: { value }, value }
+  } catch (error) {
+    const { name, message } = plain(error)
+    const threw = { name, message: message.slice(0, 2000) }
+    return { told: { threw }, threw, error }
+  }
+}
+
+function plainOnce(runner: OnceRunner): Turn["once"] {
+  const times = new Map<string, number>()
+  return async <T>(name: string, run: (key: string) => T | Promise<T>, { ifUnclear = "again" } = {}) => {
+    if (typeof name !== "string" || name === "" || name.length > 200) throw new TypeError("once wants a name first.")
+    if (typeof run !== "function") throw new TypeError("once wants a function.")
+    const nth = (times.get(name) ?? 0) + 1
+    times.set(name, nth)
+    const unclear = ifUnclear === "report" ? ("report" as const) : undefined
+    try {
+      return (await runner({ name, nth, round: 0, ifUnclear: unclear }, run)).value as T
+    } catch (error) {
+      throw error instanceof OnceThrew ? error.cause : error
+    }
   }
 }
 
@@ -66,11 +191,13 @@ function normal(outcome: Outcome | string | void): Outcome {
   if (typeof outcome === "string") return { replies: [{ part: "text", text: outcome }] }
   if (typeof outcome !== "object")
     throw new TypeError(`A handler answers with { replies, state }, not with ${typeof outcome}.`)
-  const { replies, state } = outcome
+  const { replies, state, contact, leave } = outcome
   const list = replies === undefined || replies === null ? [] : Array.isArray(replies) ? replies : [replies]
   return {
     replies: list.map((reply) => (typeof reply === "string" ? { part: "text" as const, text: reply } : reply)),
     ...(state !== undefined ? { state } : {}),
+    ...(contact ? { contact } : {}),
+    ...(leave ? { leave } : {}),
   }
 }
 

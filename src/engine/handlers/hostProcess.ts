@@ -1,9 +1,10 @@
 import type { ChildProcess } from "node:child_process"
 import { fork } from "node:child_process"
 import { readFileSync } from "node:fs"
-import type { HandlerAnswer, HandlerError, TurnInput } from "./handler.ts"
+import type { HandlerAnswer, HandlerError, Keeping, TurnInput } from "./handler.ts"
 import { HandlerFault } from "./handler.ts"
 import type { FromHost, ToHost } from "./hostProtocol.ts"
+import type { OnceAnswer } from "./once.ts"
 import type { Housing } from "./housing.ts"
 
 /** A handler's run for one turn. */
@@ -13,6 +14,7 @@ export interface Run {
   turn: TurnInput
   /** Milliseconds. */
   deadline: number
+  keeping?: Keeping | undefined
   done: (answer: HandlerAnswer) => void
   fail: (fault: HandlerFault) => void
   timer?: NodeJS.Timeout
@@ -100,7 +102,13 @@ export class HostProcess {
       // One that had nothing to do was not asked for a sign of life.
       if (this.runs.size === 1) this.lastSign = Date.now()
       run.timer = setTimeout(() => this.overdue(run), run.deadline)
-      this.tell({ say: "run", id: run.id, handler: run.handler, turn: withoutTwice(run.turn) })
+      this.tell({
+        say: "run",
+        id: run.id,
+        handler: run.handler,
+        turn: withoutTwice(run.turn),
+        interview: run.keeping?.interview,
+      })
     })
   }
 
@@ -138,6 +146,8 @@ export class HostProcess {
       if (words.memory > this.limits.memory * 2 * 1024 * 1024) this.kill(tooMuchMemory)
       return
     }
+    if ("call" in words) return void this.keep(words)
+    if (words.say === "cold") return void this.withJournal(words.id)
     if (words.say !== "done" && words.say !== "threw") return
     const run = this.runs.get(words.id)
     if (!run) return
@@ -146,6 +156,52 @@ export class HostProcess {
     if (words.say === "done") run.done({ outcome: words.outcome as HandlerAnswer["outcome"], log: words.log })
     else run.fail(new HandlerFault(words.error, words.log))
     this.leaveWhenEmpty()
+  }
+
+  /** A side effect begins or has ended, or what was said before is asked for: the host is told what the record says. */
+  private async keep(words: Extract<FromHost, { call: number }>): Promise<void> {
+    const { id, call } = words
+    const keeping = this.runs.get(id)?.keeping
+    const answer = await (
+      keeping === undefined
+        ? Promise.resolve<OnceAnswer>({ refused: "nothing is on record here" })
+        : words.say === "person"
+          ? keeping.person().then((person) => ({ person }))
+          : words.say === "history"
+            ? keeping.history(words.count).then((history) => ({ history }))
+            : words.say === "once"
+              ? keeping.once.begin(words.asked)
+              : keeping.once.end(words.key, words.ended)
+    ).catch((error: unknown): OnceAnswer => ({ refused: `the record did not answer: ${(error as Error).message}` }))
+    if (this.runs.has(id)) this.tell({ say: "once", id, call, answer })
+  }
+
+  /** Runs an interview again with its journal: this host does not have it. */
+  private async withJournal(id: number): Promise<void> {
+    const run = this.runs.get(id)
+    const { keeping } = run ?? {}
+    if (!run || !keeping?.interview.goesOn) return
+    try {
+      const journal = await keeping.journal()
+      const { goesOn, ...order } = keeping.interview
+      if (!this.runs.has(id)) return
+      this.tell({
+        say: "run",
+        id,
+        handler: run.handler,
+        turn: withoutTwice(run.turn),
+        interview: { ...order, goesOn: { ...goesOn, journal } },
+      })
+    } catch (error) {
+      this.runs.delete(id)
+      clearTimeout(run.timer)
+      run.fail(
+        new HandlerFault({
+          name: "JournalAway",
+          message: `its journal could not be read: ${(error as Error).message}`,
+        }),
+      )
+    }
   }
 
   private leaveWhenEmpty(): void {
@@ -197,6 +253,6 @@ export class HostProcess {
 /** Most turns are about one message: it is written and read once. */
 function withoutTwice(turn: TurnInput): (ToHost & { say: "run" })["turn"] {
   if (turn.messages.length !== 1 || turn.messages[0] !== turn.message) return turn
-  const { message, slots, state, contact, conversation, channel, again, now } = turn
-  return { message, slots, state, contact, conversation, channel, again, now }
+  const { messages: _messages, ...rest } = turn
+  return rest
 }

@@ -1,5 +1,7 @@
 import type { Message } from "../../core/message/message.ts"
+import type { InterviewOrder } from "../../core/interview/interviewRun.ts"
 import type { HandlerError, TurnInput } from "./handler.ts"
+import type { OnceAnswer, OnceAsked, OnceEnded } from "./once.ts"
 
 /** Stands for the bot's folder in stack traces, so that a bundle is the same on every machine. */
 export const folderWord = "bot://"
@@ -13,7 +15,11 @@ export type ToHost =
       id: number
       handler: string
       turn: Omit<TurnInput, "messages"> & { messages?: Message[] | undefined }
+      /** What is to be run where the handler is an interview. */
+      interview: InterviewOrder | undefined
     }
+  /** What was asked about a side effect of a run. */
+  | { say: "once"; id: number; call: number; answer: OnceAnswer }
   | { say: "ping"; at: number }
 
 /** What a handler host says to the service. */
@@ -22,4 +28,10 @@ export type FromHost =
   | { say: "broken"; error: HandlerError }
   | { say: "done"; id: number; outcome: unknown; log: string[] }
   | { say: "threw"; id: number; error: HandlerError; log: string[] }
+  /** An interview should continue that is not here, and its journal did not come along. */
+  | { say: "cold"; id: number }
+  | { say: "once"; id: number; call: number; asked: OnceAsked }
+  | { say: "person"; id: number; call: number }
+  | { say: "history"; id: number; call: number; count: number }
+  | { say: "once ended"; id: number; call: number; key: string; ended: OnceEnded }
   | { say: "pong"; at: number; memory: number }

@@ -1,4 +1,4 @@
-import type { HandlerAnswer, HandlerError, TurnInput } from "./handler.ts"
+import type { HandlerAnswer, HandlerError, Keeping, TurnInput } from "./handler.ts"
 import { HandlerFault } from "./handler.ts"
 import type { HostLimits, Run } from "./hostProcess.ts"
 import { hostLimits, HostProcess } from "./hostProcess.ts"
@@ -6,6 +6,8 @@ import type { Housing } from "./housing.ts"
 
 /** Hosts for one run each, at once: one after the other, fifty slow handlers would wait a minute for a stuck one. */
 const quarantines = 8
+/** Interviews of which it is remembered which host has them warm. */
+const mostWarm = 5000
 
 /**
  * The hosts of one release. Two are kept warm: while one gives no sign of life, the other takes what comes. When one is
@@ -16,6 +18,8 @@ export class HostPool {
   private readonly hosts: HostProcess[] = []
   /** Every host that lives: those that take turns, those that only end theirs, and those with one run each. */
   private readonly living = new Set<HostProcess>()
+  /** Which host has which interview ready to continue. */
+  private readonly warm = new Map<string, HostProcess>()
   /** Runs that wait for a host of their own, and those in one. */
   private alone = 0
   private next = 1
@@ -38,11 +42,33 @@ export class HostPool {
     return this.living.size
   }
 
-  run(handler: string, turn: TurnInput, deadline: number): Promise<HandlerAnswer> {
+  run(handler: string, turn: TurnInput, deadline: number, keeping?: Keeping): Promise<HandlerAnswer> {
     if (this.closed) throw new Error("These hosts are closed: their release is no longer in use.")
+    const interview = keeping?.interview
+    const host = this.warmFor(interview?.goesOn && interview.id)
     return new Promise<HandlerAnswer>((done, fail) => {
-      this.pick().begin({ id: this.next++, handler, turn, deadline, done, fail })
-    }).finally(() => this.ended())
+      host.begin({ id: this.next++, handler, turn, deadline, keeping, done, fail })
+    })
+      .then((answer) => {
+        const { interview } = answer.outcome
+        if (interview && "waits" in interview.stands) this.keepWarm(interview.id, host)
+        return answer
+      })
+      .finally(() => this.ended())
+  }
+
+  /** The host that has an interview warm, else the one with the least to do. */
+  private warmFor(interview: string | undefined): HostProcess {
+    const host = interview === undefined ? undefined : this.warm.get(interview)
+    if (host && this.hosts.includes(host) && !host.isQuiet) return host
+    if (interview !== undefined) this.warm.delete(interview)
+    return this.pick()
+  }
+
+  private keepWarm(interview: string, host: HostProcess): void {
+    this.warm.delete(interview)
+    this.warm.set(interview, host)
+    if (this.warm.size > mostWarm) this.warm.delete(this.warm.keys().next().value!)
   }
 
   /** Loads the bundle in a host, to see whether it loads at all. */

@@ -1,4 +1,4 @@
-import type { HandlerName } from "../../core/routing/bot.ts"
+import type { HandlerName } from "../../core/routing/handlerName.ts"
 import { code } from "./code.ts"
 import type { HandlerKind } from "./handler.ts"
 import { text } from "./text.ts"

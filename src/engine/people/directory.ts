@@ -55,6 +55,11 @@ export class Directory {
     return Promise.all(said.map((one) => this.titled(places.get(placeKey(one))!, one.message)))
   }
 
+  /** People were joined or split: who is behind an address is looked up again. */
+  forgetPeople(): void {
+    this.contacts.clear()
+  }
+
   /** Keeps what was learned of a sender. */
   async learn(channel: string, sender: Sender): Promise<void> {
     await contactsOf(this.database, [{ channel, sender }])

@@ -55,6 +55,7 @@ export async function assemble(
   const degraded: string[] = []
   const tokens: TurnResult["tokens"] = []
   const offered: Offered[] = []
+  const to = line.place.kind === "group" && lead.from ? { to: lead.from.address } : {}
   const joined = (kind.joined?.(parts, known.channel) ?? parts).map((part) =>
     part.part === "typing" && lead.providerId ? { to: lead.providerId, ...part } : part,
   )
@@ -72,7 +73,7 @@ export async function assemble(
     }
     degraded.push(...rendered.degraded)
     tokens.push(...rendered.tokens)
-    offered.push(...choicesOffered(part))
+    offered.push(...choicesOffered(part).map((option) => ({ ...option, ...to })))
     const { id, event, body, words, ...message } = messageOf(done)
     const calls = message.calls.map((call) => (call.inline ? { ...call, inline: { ...call.inline, answers } } : call))
     return [{ id, event, origin: "handler", author: undefined, body, words, calls, start: false, guarded }]

@@ -1,6 +1,8 @@
 import type { Logger } from "pino"
 import type { TurnResult } from "../../store/turns.ts"
 import type { HandlerError } from "../handlers/handler.ts"
+import { shorten } from "../../core/message/graphemes.ts"
+import type { InterviewNote } from "./interviewTurn.ts"
 
 /** Failures that are told one by one in a minute; what comes on top is counted. */
 const mostAMinute = 30
@@ -18,6 +20,7 @@ export class Failures {
 
   take({ channel, turn, parked }: TurnResult): void {
     const { handler, route } = turn
+    this.takeInterview(turn)
     const error = turn.error as HandlerError | undefined
     if (!error) return
     const minute = Math.floor(Date.now() / 60_000)
@@ -35,6 +38,27 @@ export class Failures {
       `the handler "${handler}" failed: ${error.message.slice(0, longestMessage)}; the message ${what}`,
     )
   }
+
+  /** Tells of interviews that no longer fit their handlers, and of those that do something else each time. */
+  private takeInterview({ handler, interview, messages }: TurnResult["turn"]): void {
+    const { id, differs, unsteady } = (interview ?? {}) as Partial<InterviewNote>
+    const about = { interview: id, message: messages[0] }
+    if (differs)
+      this.log.warn(
+        about,
+        `the handler "${handler}" has changed, and an interview no longer fits it: ${parting(differs)}; it has ended`,
+      )
+    if (unsteady)
+      this.log.warn(
+        about,
+        `the interview "${handler}" does not do the same when it is run again: ${parting(unsteady)}. What changes from run to run belongs in once.`,
+      )
+  }
+}
+
+/** Where two runs of an interview part, for people. */
+function parting({ n, was, is, line }: { n: number; was: string; is: string; line?: string }): string {
+  return `step ${n} was ${shorten(was, 200)}, and now is ${shorten(is, 200)}${line ? ` (${line})` : ""}`
 }
 
 /** The first place of a stack: its author's own file and line. The whole of it stands in the passage. */

@@ -13,9 +13,16 @@ export function gatherOf(known: KnownChannel, release: ReadyRelease | undefined)
   return (setting === undefined ? undefined : readDuration(setting)) ?? release?.table.bot.gather ?? 0
 }
 
-/** The messages that make up the next turn: one, an album, or what one person sent in one go, as far as it has come. */
-export function nextGroup(pending: PendingMessage[], gather: number): PendingMessage[] {
+/**
+ * The messages that make up the next turn: one, an album, or what one person sent in one go, as far as it has come.
+ *
+ * @param frozen the position up to which it was settled by an earlier run of the turn
+ */
+export function nextGroup(pending: PendingMessage[], gather: number, frozen = 0): PendingMessage[] {
   const [first] = pending
+  // A side effect of theirs has begun: what has come since belongs to the next turn.
+  const fixed = pending.filter(({ position }) => position <= frozen)
+  if (fixed.length > 0) return fixed
   if (!first || isAlone(first)) return pending.slice(0, 1)
   const end = pending.findIndex((message, at) => at > 0 && !belongsTo(message, pending[at - 1]!, first, gather))
   return end === -1 ? pending : pending.slice(0, end)

@@ -1,6 +1,6 @@
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Message } from "../../core/message/message.ts"
-import { readDuration } from "../../core/routing/duration.ts"
+import { lengthInWords, readDuration } from "../../core/routing/duration.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import type { TurnOutcome, TurnResult } from "../../store/turns.ts"
 import type { KnownChannel } from "../channels.ts"
@@ -20,6 +20,11 @@ export type Stop =
   | { outcome: "parked"; reason: string; cause: "too late" | "flood"; remedy: string }
   /** Its line waits for so many milliseconds, and is looked at again. */
   | { outcome: "set aside"; again: number }
+
+/** Whether a message is held up only because somebody says so much. */
+export function isPace(stop: Stop): boolean {
+  return "again" in stop || ("cause" in stop && stop.cause === "flood")
+}
 
 /** Turns of the running minute, this one included; turns with bots are counted until a person speaks. */
 export function paceOf(line: Line, message: Message, now: Date): Pace {
@@ -96,7 +101,7 @@ function tooLate({ row }: KnownChannel, last: PendingMessage, now: Date): Stop |
   return {
     outcome: "parked",
     cause: "too late",
-    reason: `too late: it was said ${inWords(age)} ago, and this channel answers within ${inWords(within)}`,
+    reason: `too late: it was said ${lengthInWords(age)} ago, and this channel answers within ${lengthInWords(within)}`,
     remedy: "Retry it to answer all the same, or drop it.",
   }
 }
@@ -114,15 +119,4 @@ function tooMany(line: Line, last: PendingMessage, pace: Pace, most: number, now
     reason: `set aside: more than ${most} turns a minute by one person while others wait`,
     remedy: "Retry it, or drop it.",
   }
-}
-
-function inWords(ms: number): string {
-  const units: [number, string][] = [
-    [86_400_000, "d"],
-    [3_600_000, "h"],
-    [60_000, "min"],
-    [1000, "s"],
-  ]
-  const [size, unit] = units.find(([least]) => ms >= least) ?? [1, "ms"]
-  return `${Math.round(ms / size)} ${unit}`
 }

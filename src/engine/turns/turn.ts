@@ -1,27 +1,34 @@
-import { tokenMark } from "../../core/channels/choiceTokens.ts"
-import { kindOf } from "../../core/channels/registry.ts"
+import type { Happened, InterviewResult } from "../../core/interview/interviewRun.ts"
+import type { Leaving } from "../../core/interview/question.ts"
+import { mostEntries } from "../../core/interview/journal.ts"
+import { personFields } from "../../core/message/personFields.ts"
+import { resultFault } from "../../core/interview/resultFault.ts"
+import type { StandingInterview } from "../../core/interview/standing.ts"
 import { retryAfter, turnTries } from "../../core/delivery/retry.ts"
 import { storable, storableJson } from "../../core/message/graphemes.ts"
 import type { Message } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { replyFault } from "../../core/message/reply.ts"
-import { optionMeant } from "../../core/routing/optionMeant.ts"
+import type { Facts } from "../../core/routing/situation.ts"
+import { unroutedName } from "../../core/routing/unrouted.ts"
 import type { Database } from "../../store/database.ts"
 import type { Bell } from "../../store/bell.ts"
 import { optIn } from "../../store/directory.ts"
 import { faultPoint } from "../../store/faults.ts"
 import { newId } from "../../store/ids.ts"
+import type { InterviewChange } from "../../store/interviews.ts"
+import { runningIn } from "../../store/interviews.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import { parkOptedOut } from "../../store/outbox.ts"
 import type { TurnRecord, TurnResult } from "../../store/turns.ts"
-import { choicesBehind } from "../../store/turns.ts"
 import { forgetUnderWay, noteUnderWay } from "../../store/underWay.ts"
 import { withoutEchoes } from "./echoes.ts"
 import type { KnownChannel } from "../channels.ts"
-import type { HandlerAnswer, TurnInput } from "../handlers/handler.ts"
+import type { HandlerAnswer, HandlerGiven, Keeping, TurnInput } from "../handlers/handler.ts"
 import { HandlerFault } from "../handlers/handler.ts"
 import { handlerOf } from "../handlers/registry.ts"
 import type { ReadyRelease } from "../handlers/handler.ts"
+import type { Blocked } from "../people/blocked.ts"
 import type { People } from "../people/people.ts"
 import type { Assembled } from "../replies/assemble.ts"
 import { assemble, completed } from "../replies/assemble.ts"
@@ -30,6 +37,11 @@ import type { Courtesies } from "../sender/courtesies.ts"
 import type { Sender } from "../sender/sender.ts"
 import type { Plan } from "./decision.ts"
 import { planOf } from "./decision.ts"
+import { named, withChoices } from "./asMeant.ts"
+import { factsFor } from "./facts.ts"
+import { keepingOf } from "./keeping.ts"
+import type { InterviewStep, Talks } from "./interviewTurn.ts"
+import { afterAside, allStopped, ranStep, stepOf, talksOf, timerAgain, tooDeep } from "./interviewTurn.ts"
 import type { Stop } from "./limits.ts"
 import { paceOf } from "./limits.ts"
 
@@ -41,6 +53,10 @@ export interface TurnParts {
   sender: Sender | undefined
   renderer: Renderer
   bell: Bell
+  self: string
+  blocked: Blocked
+  /** Whether a bot folder is followed here: then each run of an interview is checked by another. */
+  follows: boolean
 }
 
 /** A turn that is about to be taken. */
@@ -49,6 +65,9 @@ interface Turn {
   known: KnownChannel
   release: ReadyRelease | undefined
   messages: PendingMessage[]
+  facts: Facts | undefined
+  /** Set where interviews run. */
+  talks: Talks | undefined
   /** The result as it stands before anything has been decided. */
   blank: TurnResult
 }
@@ -66,16 +85,36 @@ export async function takeTurn(
 ): Promise<TurnResult> {
   const startedAt = new Date()
   const heard = await withoutEchoes(parts.database, known, line.conversation, group)
-  const messages = await named(parts, known, await withChoices(parts.database, line, heard))
+  const messages = await named(parts.people, known, await withChoices(parts.database, line, heard))
   const pace = paceOf(line, messages.at(-1)!.message, startedAt)
-  const turn: Turn = { line, known, release, messages, blank: blankOf(line, release, group, startedAt) }
+  const facts = release && (await factsFor(parts.database, release.table, known, line, messages))
+  const talks = release && (await talksIn(parts.database, release, known, line, messages, startedAt))
+  const turn: Turn = { line, known, release, messages, facts, talks, blank: blankOf(line, release, group, startedAt) }
+  turn.blank.turn.facts = facts
   Object.assign(turn.blank, pace)
   await obeyFirst(parts, turn, group)
-  const plan = planOf({ line, known, release, messages, pace, now: startedAt })
+  const isBlocked = parts.blocked.has(messages.at(-1)!.contact)
+  const plan: Plan = isBlocked
+    ? { does: "stop", stop: { outcome: "blocked", reason: "this person is blocked: nothing of theirs is answered" } }
+    : planOf({ line, known, release, messages, pace, facts, talks, now: startedAt })
   const { turn: record, ...rest } = await carryOut(parts, turn, plan)
   // Filled in where it stands: merging two objects of twenty fields each for every turn showed under load.
   Object.assign(turn.blank.turn, record)
   return Object.assign(turn.blank, rest)
+}
+
+/** The interviews that run in the conversation; undefined where none do, and nothing has to be asked about. */
+async function talksIn(
+  database: Database,
+  { table }: ReadyRelease,
+  known: KnownChannel,
+  line: Line,
+  messages: PendingMessage[],
+  now: Date,
+): Promise<Talks | undefined> {
+  if (!line.running && !messages.some(({ message }) => message.event === "interview")) return undefined
+  const running = await runningIn(database, line.conversation)
+  return talksOf(table, known, line.conversation, running, messages.at(-1)!, now)
 }
 
 function blankOf(line: Line, release: ReadyRelease | undefined, group: PendingMessage[], startedAt: Date): TurnResult {
@@ -100,6 +139,8 @@ function blankOf(line: Line, release: ReadyRelease | undefined, group: PendingMe
       route: undefined,
       handler: undefined,
       release: release?.id,
+      bot: release?.table.bot.bot,
+      facts: undefined,
       slots: undefined,
       takenAs: undefined,
       stateBefore: undefined,
@@ -107,15 +148,21 @@ function blankOf(line: Line, release: ReadyRelease | undefined, group: PendingMe
       log: undefined,
       error: undefined,
       degraded: undefined,
+      interview: undefined,
       run: line.tries + 1,
       startedAt,
     },
     state: undefined,
     offered: undefined,
+    taken: undefined,
     again: undefined,
     parked: undefined,
     out: [],
     tokens: [],
+    interviews: undefined,
+    running: undefined,
+    contact: undefined,
+    handed: undefined,
   }
 }
 
@@ -137,9 +184,13 @@ async function carryOut(parts: TurnParts, turn: Turn, plan: Plan): Promise<Endin
   const { line } = turn
   switch (plan.does) {
     case "stop":
-      return stopped(turn, plan.stop)
-    case "nothing":
-      return { turn: { outcome: plan.outcome, reason: plan.reason, stateBefore: turn.release && line.state } }
+      return withInterviews(turn, stopped(turn, plan.stop), stoppedInterviews(turn, plan.stop))
+    case "nothing": {
+      const record = { outcome: plan.outcome, reason: plan.reason, stateBefore: turn.release && line.state }
+      // What is passed over uses up nobody's turns.
+      const free = plan.outcome === "passed over" ? { minuteTurns: turn.blank.minuteTurns - 1 } : {}
+      return { turn: record, ...free }
+    }
     case "help": {
       const record = {
         outcome: "unrouted" as const,
@@ -149,6 +200,8 @@ async function carryOut(parts: TurnParts, turn: Turn, plan: Plan): Promise<Endin
       }
       return ended(parts, turn, record, await said(parts, turn, [{ part: "text", text: plan.text }], plan.message))
     }
+    case "interview":
+      return interviewHeard(parts, turn, plan)
     case "run":
       return run(parts, turn, plan)
   }
@@ -174,28 +227,265 @@ function stopped({ line, blank }: Turn, stop: Stop): Ending {
   }
 }
 
+/** Whoever asks to be sent nothing more ends what runs; times that are over while a person answers are waited for again. */
+function stoppedInterviews({ talks, line, messages }: Turn, stop: Stop): InterviewChange[] {
+  if (!talks || !("outcome" in stop)) return []
+  if (stop.outcome === "opted out") return allStopped(line.conversation, talks.running)
+  return timerAgain(line.conversation, talks.running, messages.at(-1)!.message)
+}
+
+/** What a turn has come to so far: a handler may leave it to another. */
+interface SoFar {
+  replies: ReplyPart[]
+  changes: InterviewChange[]
+  record: Partial<TurnRecord>
+  state?: { [field: string]: unknown } | null
+  contact?: { [field: string]: unknown }
+  handed?: true
+  /** How often it was left to another route. */
+  left: number
+}
+
+/** What was said is for an interview: its own words, or a run of it. */
+async function interviewHeard(parts: TurnParts, turn: Turn, plan: Plan & { does: "interview" }): Promise<Ending> {
+  const talks = turn.talks!
+  const step = stepOf(talks, plan.heard)
+  if ("happened" in step) {
+    const { interview, happened } = step
+    const route = turn.release!.table.bot.routes.find(({ name }) => name === interview.route)
+    return run(parts, turn, {
+      does: "run",
+      handler: interview.handler,
+      ...(route ? { route } : {}),
+      slots: {},
+      message: plan.message,
+      goesOn: { interview, happened },
+    })
+  }
+  const of = talks.running.find(({ id }) => id === step.note.id)
+  const record: Partial<TurnRecord> = { outcome: "handled", handler: of?.handler, route: of?.route ?? undefined }
+  const soFar = taking({ replies: [], changes: [], record: { ...record, stateBefore: turn.line.state }, left: 0 }, step)
+  return step.leave ? leaveTo(parts, turn, step.leave, plan, soFar) : finish(parts, turn, plan.message, soFar)
+}
+
+/** What an interview's step adds to a turn. */
+function taking(soFar: SoFar, { replies, changes, note }: InterviewStep): SoFar {
+  const others = soFar.changes.filter(({ id }) => !changes.some((change) => change.id === id))
+  const record = { ...soFar.record, interview: storableJson(note) }
+  return { ...soFar, record, replies: [...soFar.replies, ...replies], changes: [...others, ...changes] }
+}
+
+type Running = Plan & { does: "run"; goesOn?: { interview: StandingInterview; happened: Happened } }
+
 /** Runs the handler, and renders what it answers. */
-async function run(parts: TurnParts, turn: Turn, plan: Plan & { does: "run" }): Promise<Ending> {
+async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar): Promise<Ending> {
   const { line } = turn
   const { kind, written, name } = handlerOf(plan.handler)
-  const record: Partial<TurnRecord> =
-    plan.route === undefined
-      ? { handler: name, stateBefore: line.state, outcome: "unrouted", reason: "no route is met" }
-      : { handler: name, stateBefore: line.state, outcome: "handled", route: plan.route, slots: plan.slots }
+  const taken = plan.route !== undefined || plan.goesOn !== undefined
+  const record: Partial<TurnRecord> = taken
+    ? { handler: name, stateBefore: line.state, outcome: "handled", route: plan.route?.name, slots: plan.slots }
+    : { handler: name, stateBefore: line.state, outcome: "unrouted", reason: "no route is met" }
   const told = tellIfSlow(parts, turn, name)
   try {
     if (FAULTS_BUILT) await faultPoint("turn: handler chosen")
-    const answer = await kind.run(written, inputOf(turn, plan), turn.release!)
+    const answer = await kind.run(written, inputOf(turn, plan), turn.release!, givenBy(parts, turn, plan))
     if (FAULTS_BUILT) await faultPoint("turn: handler answered")
     if (answer.log.length > 0) record.log = answer.log.map(storable)
-    const replies = await completed(parts.database, repliesIn(answer), turn.known)
-    return ended(parts, turn, record, await said(parts, turn, replies, plan.message), answer.outcome.state)
+    return await answered(parts, turn, plan, answer, {
+      ...(before ?? { replies: [], changes: [], left: 0 }),
+      record: { ...record, ...(before?.record.interview ? { interview: before.record.interview } : {}) },
+    })
   } catch (error) {
     if (!(error instanceof HandlerFault)) throw error
-    return failed(turn, record, error)
+    return failed(turn, record, error, plan.route?.tries ?? turnTries)
   } finally {
     await told.over()
   }
+}
+
+/** What a handler's answer comes to. */
+async function answered(
+  parts: TurnParts,
+  turn: Turn,
+  plan: Running,
+  answer: HandlerAnswer,
+  before: SoFar,
+): Promise<Ending> {
+  const { outcome } = answer
+  let soFar: SoFar = { ...before, replies: [...before.replies, ...repliesIn(answer)] }
+  if (outcome.state !== undefined) soFar.state = outcome.state
+  if (outcome.contact) soFar.contact = { ...soFar.contact, ...fieldsIn(outcome.contact) }
+  let { leave } = outcome
+  if (outcome.interview) {
+    const step = interviewStep(turn, plan, outcome.interview)
+    // Refused once too often, and its way out is an answer of the author's own.
+    if ("happened" in step) return run(parts, turn, { ...plan, goesOn: step }, soFar)
+    const { state, contact } = outcome.interview.remember
+    soFar = taking(soFar, step)
+    if (state) soFar.state = { ...(soFar.state ?? turn.line.state), ...state }
+    if (contact) soFar.contact = { ...soFar.contact, ...fieldsIn(contact) }
+    leave = step.leave
+  } else if (plan.open && !leave) soFar = taking(soFar, afterAside(turn.talks!, plan.open, plan.route?.name))
+  if (leave) return leaveTo(parts, turn, leave, plan, soFar, takenBy(turn, plan))
+  return finish(parts, turn, plan.message, soFar, takenBy(turn, plan))
+}
+
+/** What an interview came to, as it may be kept: what a handler says of itself is looked at like anything from outside. */
+function checked(turn: Turn, plan: Running, given: InterviewResult): InterviewResult {
+  const { entries: before = 0 } = plan.goesOn?.interview ?? {}
+  const fault =
+    resultFault(given) ??
+    (given.entries.some(({ n }, at) => n !== before + at + 1) || before + given.entries.length > mostEntries
+      ? "its journal does not continue where it ended"
+      : undefined)
+  if (fault !== undefined)
+    throw new HandlerFault({ name: "InterviewFault", message: `the interview cannot be kept: ${fault}` })
+  return { ...given, id: interviewOf(turn, plan) }
+}
+
+/** The interview a run is about: one that goes on, or the one its first message would begin. */
+function interviewOf({ messages }: Turn, { goesOn }: Running): string {
+  return goesOn?.interview.id ?? `itv_${messages[0]!.id.slice(4)}`
+}
+
+/** Interviews that may run for one person in a conversation: each is looked at with every turn. */
+const mostRunning = 50
+function interviewStep(turn: Turn, plan: Running, given: InterviewResult): ReturnType<typeof ranStep> {
+  const result = checked(turn, plan, given)
+  const { line, release, messages, known, blank } = turn
+  const now = blank.turn.startedAt
+  const talks = turn.talks ?? talksOf(release!.table, known, line.conversation, [], messages.at(-1)!, now)
+  if (result.tooDeep) return tooDeep(talks, plan.open)
+  return ranStep(talks, result, {
+    handler: String(plan.handler),
+    route: plan.route?.name,
+    release: release!.id,
+    mark: blank.turn.id,
+    ...(plan.goesOn ? { before: plan.goesOn.interview, happened: plan.goesOn.happened } : {}),
+  })
+}
+
+/** Characters of a conversation's state as JSON: it is read and written with every turn. */
+const longestState = 256 * 1024
+
+/** Turns a message may be left from one route to the next. */
+const mostLeft = 3
+
+/** The conversation is left to a person, or the message to another route. */
+async function leaveTo(
+  parts: TurnParts,
+  turn: Turn,
+  to: Leaving,
+  plan: Plan & { message: Message },
+  soFar: SoFar,
+  taken?: { [route: string]: number },
+): Promise<Ending> {
+  if (to === "person") return finish(parts, turn, plan.message, { ...soFar, handed: true }, taken)
+  const route = turn.release!.table.bot.routes.find(({ name }) => name === to?.route)
+  const fault =
+    route === undefined
+      ? `it leaves to the route "${String(to?.route)}", which there is not`
+      : soFar.left >= mostLeft
+        ? `it was left from route to route ${mostLeft} times: they lead to each other`
+        : undefined
+  if (fault !== undefined)
+    return failed(turn, soFar.record, new HandlerFault({ name: "LeaveFault", message: fault }), turnTries)
+  const { message } = plan
+  const next: Running = { does: "run", handler: route!.handler, route: route!, slots: {}, message }
+  return run(parts, turn, next, { ...soFar, left: soFar.left + 1 })
+}
+
+async function finish(
+  parts: TurnParts,
+  turn: Turn,
+  message: Message,
+  soFar: SoFar,
+  taken?: { [route: string]: number },
+): Promise<Ending> {
+  if (soFar.state && JSON.stringify(soFar.state).length > longestState)
+    throw new HandlerFault({
+      name: "StateFault",
+      message: `the new state has more than ${longestState / 1024} kB: keep large things elsewhere, and where they are in it`,
+    })
+  const replies = await completed(parts.database, soFar.replies, turn.known)
+  const done = await said(parts, turn, replies, message)
+  const ending = withInterviews(turn, ended(parts, turn, soFar.record, done, soFar.state, taken), soFar.changes)
+  if (soFar.contact) ending.contact = contactChange(turn, soFar.contact)
+  if (soFar.handed) ending.handed = true
+  return ending
+}
+
+/** Fields of a person as a handler gives them: few, by names as the API takes them. */
+function fieldsIn(given: unknown): { [field: string]: unknown } {
+  const { error } = fields.validate(given) as { error?: Error }
+  if (error)
+    throw new HandlerFault({ name: "ContactFault", message: `the person's fields cannot be kept: ${error.message}` })
+  return given as { [field: string]: unknown }
+}
+
+/** The same that may be set by hand. */
+const fields = personFields.messages({ "object.base": "they are values by their names" })
+
+function contactChange({ messages }: Turn, fields: { [field: string]: unknown }): TurnResult["contact"] {
+  const { contact } = messages.at(-1)!
+  return contact === null ? undefined : { id: contact, fields: storableJson(fields) }
+}
+
+/** With what became of interviews; whether any runs stands with the state. */
+function withInterviews({ talks, line }: Turn, ending: Ending, changes: InterviewChange[]): Ending {
+  if (changes.length === 0) return ending
+  const after = new Map((talks?.running ?? []).map(({ id }) => [id, true]))
+  for (const { id, stands } of changes) after.set(id, stands !== "ended")
+  const running = [...after.values()].includes(true)
+  const { state = line.state, offered = line.offered } = ending
+  return { ...ending, state, offered, running, interviews: changes }
+}
+
+/** How often the route has taken something in this conversation, without what is being decided. */
+function timesOf({ facts }: Turn, { route }: Plan & { does: "run" }): number {
+  return facts?.taken?.[route?.name ?? unroutedName] ?? 0
+}
+
+function givenBy(parts: TurnParts, turn: Turn, plan: Running): HandlerGiven {
+  return {
+    keeping: keepingFor(parts, turn, plan),
+    deadline: plan.route?.deadline ?? turn.release!.table.bot.deadline,
+    times: timesOf(turn, plan),
+    fields: turn.facts?.contact?.fields ?? {},
+  }
+}
+
+/** What code needs of the record while it runs. */
+function keepingFor({ database, self, follows }: TurnParts, turn: Turn, plan: Running): Keeping {
+  const { line, messages, blank, release, talks } = turn
+  const { goesOn, open } = plan
+  const [first] = messages
+  const own = talks?.running.filter(({ who }) => who === talks.who) ?? []
+  const deep = (open !== undefined && own.some(({ stands }) => stands === "set aside")) || own.length >= mostRunning
+  return keepingOf(database, {
+    claim: { conversation: line.conversation, fence: line.fence, holder: self },
+    message: first!.id,
+    from: first!.position,
+    to: blank.heard,
+    contact: messages.at(-1)!.contact,
+    interview: {
+      id: interviewOf(turn, plan),
+      release: release!.id,
+      mark: blank.turn.id,
+      ...(goesOn ? { goesOn: { mark: goesOn.interview.mark, happened: goesOn.happened } } : {}),
+      ...(follows ? { twice: true } : {}),
+      ...(deep ? { tooDeep: true } : {}),
+    },
+  })
+}
+
+/** The counts of the conversation with this turn in them; undefined where the route is not counted. */
+function takenBy(turn: Turn, plan: Plan & { does: "run" }): { [route: string]: number } | undefined {
+  const name = plan.route?.name ?? unroutedName
+  const { counted } = turn.release!.table
+  if (!counted.has(name)) return undefined
+  const before = Object.entries(turn.facts?.taken ?? {}).filter(([route]) => counted.has(route))
+  return { ...Object.fromEntries(before), [name]: timesOf(turn, plan) + 1 }
 }
 
 /** Milliseconds after which a handler that runs is on record, so that nobody takes its message for waiting. */
@@ -268,23 +558,27 @@ function ended(
   record: Partial<TurnRecord>,
   { out, tokens, offered, degraded }: Assembled,
   given?: { [field: string]: unknown } | null,
+  taken?: { [route: string]: number },
 ): Ending {
   const [first] = out
   if (first && sender?.mayStart(line.channel, line.place, first.calls[0]!)) first.start = true
   const state = given === undefined ? undefined : storableJson(given ?? {})
   if (state !== undefined) record.stateAfter = state
   if (degraded.length > 0) record.degraded = degraded
-  if (state === undefined && offered === undefined) return { turn: record, out, tokens }
-  // One row holds both.
-  return { turn: record, out, tokens, state: state ?? line.state, offered: offered ?? line.offered }
+  if (state === undefined && offered === undefined && taken === undefined) return { turn: record, out, tokens }
+  // One row holds them all.
+  return { turn: record, out, tokens, state: state ?? line.state, offered: offered ?? line.offered, taken }
 }
 
+/** Faults in what a handler answered, not in its running: the same answer would come again. */
+const unfit: ReadonlySet<string> = new Set(["ReplyFault", "StateFault", "ContactFault", "InterviewFault", "LeaveFault"])
+
 /** A failure is retried, then parked. */
-function failed({ line }: Turn, record: Partial<TurnRecord>, fault: HandlerFault): Ending {
+function failed({ line }: Turn, record: Partial<TurnRecord>, fault: HandlerFault, most: number): Ending {
   const tries = line.tries + 1
   const error = storableJson(fault.error)
   const log = fault.log.length > 0 ? { log: fault.log.map(storable) } : {}
-  const again = fault.error.name === "ReplyFault" ? undefined : retryAfter(tries, turnTries, Math.random)
+  const again = unfit.has(fault.error.name) ? undefined : retryAfter(tries, most, Math.random)
   const turn = { ...record, ...log, reason: `the handler failed: ${error.message}`, error }
   if (again !== undefined) return { turn: { ...turn, outcome: "failed" }, heard: line.heard, again, tries }
   const times = tries > 1 ? ` (${tries} times)` : ""
@@ -296,36 +590,6 @@ function failed({ line }: Turn, record: Partial<TurnRecord>, fault: HandlerFault
       remedy: "Fix the handler, then retry.",
     },
   }
-}
-
-/** A token that came back is the choice it stands for; so is an option typed by hand, by its number or its words. */
-async function withChoices(database: Database, line: Line, group: PendingMessage[]): Promise<PendingMessage[]> {
-  const { channel } = line
-  const [only] = group
-  if (group.length === 1 && only!.message.event === "text" && only!.message.text !== undefined) {
-    const meant = optionMeant(only!.message.text, line.offered)
-    if (meant) return [{ ...only!, message: { ...only!.message, event: "choice", choice: { ...meant } } }]
-  }
-  const tokens = group
-    .filter((one) => one.message.choice?.id.startsWith(tokenMark))
-    .map((one) => ({ channel, token: one.message.choice!.id }))
-  if (tokens.length === 0) return group
-  const behind = await choicesBehind(database, tokens)
-  return group.map((one) => {
-    const meant = one.message.choice && behind.get(`${channel} ${one.message.choice.id}`)
-    return meant ? { ...one, message: { ...one.message, choice: meant, text: meant.label } } : one
-  })
-}
-
-/** The messages with the names of who said them, on kinds that tell none. */
-async function named({ people }: TurnParts, known: KnownChannel, group: PendingMessage[]): Promise<PendingMessage[]> {
-  if (!kindOf(known.row.kind).people) return group
-  return Promise.all(
-    group.map(async (one) =>
-      // Nobody is asked about a person who was made up.
-      one.message.simulated ? one : { ...one, message: await people.named(known, one.message) },
-    ),
-  )
 }
 
 /** Who writes, as a handler is told. */

@@ -15,6 +15,7 @@ import { commitTurns } from "../../store/turns.ts"
 import type { Channels } from "../channels.ts"
 import { GroupCommit, keepHalving } from "../groupCommit.ts"
 import type { Releases } from "../handlers/releases.ts"
+import type { Blocked } from "../people/blocked.ts"
 import type { People } from "../people/people.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
@@ -67,6 +68,8 @@ export class Turns {
       bell: Bell
       log: Logger
       self: string
+      blocked: Blocked
+      follows: boolean
     },
   ) {
     this.failures = new Failures(parts.log)
@@ -225,8 +228,9 @@ export class Turns {
       if (!known) throw new Error(`The channel "${line.channel}" is not known to this process yet.`)
       const result = await this.parts.releases.with(line.release, async (release) => {
         const gather = gatherOf(known, release)
-        const group = nextGroup(line.pending, gather)
-        const wait = waitFor(group, line.pending, gather, Date.now())
+        const group = nextGroup(line.pending, gather, line.frozen)
+        const settled = group.at(-1)!.position <= line.frozen
+        const wait = settled ? 0 : waitFor(group, line.pending, gather, Date.now())
         if (wait <= 0) return takeTurn(this.parts, line, known, release, group)
         held.timer = setTimeout(() => {
           delete held.timer

@@ -1,14 +1,11 @@
 import { resolve } from "node:path"
 import Joi from "joi"
-import type { Message } from "../../core/message/message.ts"
 import { answersNowhere } from "../../core/routing/receiveOnly.ts"
-import { instantIn } from "../../core/phrase/spans.ts"
-import { tableOf } from "../../engine/handlers/tables.ts"
 import { readBotFolder } from "../../engine/handlers/botFolder.ts"
-import { handlerOf } from "../../engine/handlers/registry.ts"
 import { notFound } from "../../engine/trouble.ts"
-import { newestRelease, releaseById, releaseOfChannel } from "../../store/releases.ts"
 import type { ApiRoute } from "../routes.ts"
+import { explanationOf } from "../views/explanation.ts"
+import { routesView, unroutedGroups } from "../views/routes.ts"
 import { route } from "../routes.ts"
 
 export const botRoutes: ApiRoute[] = [
@@ -29,57 +26,47 @@ export const botRoutes: ApiRoute[] = [
       if (!folder)
         throw notFound("bot folder", "", 'Start the service with "wobbet serve --bot <folder>", or name a folder.')
       const reading = await readBotFolder(folder, engine.settings.sdk)
-      if ("faults" in reading) return { folder, faults: reading.faults }
-      const { bot, id } = reading.ready
+      if ("faults" in reading) return { folder, faults: reading.faults, notes: [] }
+      const { bot, id, notes } = reading.ready
       const faults = answersNowhere(bot, engine.care.silent(bot.bot))
-      return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults }
+      return { folder, bot: bot.bot, release: id, routes: bot.routes.map((route) => route.name), faults, notes }
     },
   }),
   route("POST /bot/explain", {
     summary: "What would be decided about a text, and for each route why",
     role: "reader",
     body: Joi.object({
-      text: Joi.string().allow("").max(20_000).required(),
-      channel: Joi.string().max(63),
+      text: Joi.string().allow("").max(20_000),
+      channel: Joi.string().max(63).description("on this channel; what depends on it is left open without one"),
       choice: Joi.string().max(2000).description("explain a press of this choice instead of the text"),
-      state: Joi.object().unknown(true).default({}),
+      message: Joi.string().max(64).description("the id of a message on record, with its place, person and state"),
+      state: Joi.object().unknown(true),
       at: Joi.string()
         .isoDate()
         .raw()
         .description("as if it were said at this time, in the bot's zone where it names none; now when left out"),
-      place: Joi.valid("direct", "group", "broadcast").default("direct"),
-    }),
-    answers: "The decision, and for each route the condition that failed.",
+      place: Joi.string().max(200).description("direct, group or broadcast; or a conversation, or a place's id"),
+      person: Joi.string().max(200).description("said by this person: the contact's id, or the provider's"),
+    }).or("text", "choice", "message"),
+    answers:
+      "The decision, what would take the message before it if more were known, and for each route the condition that failed.",
     troubles: ["not-found"],
-    handle: async ({ engine, body }) => {
-      const known = body.channel ? engine.care.known(body.channel) : engine.channels.all()[0]
-      const id = known ? await releaseOfChannel(engine.reading, known.row.key) : await newestRelease(engine.reading)
-      const release = id ? await releaseById(engine.reading, id) : undefined
-      if (!release) throw notFound("release", "live", 'Start the service with "wobbet serve --bot <folder>".')
-      const table = tableOf(release)
-      const situation = {
-        message: saidAs(body),
-        channel: { key: known?.row.key ?? "any", kind: known?.row.kind ?? "telegram" },
-        state: body.state,
-        now: body.at === undefined ? new Date().toISOString() : instantIn(body.at, table.bot.zone),
-      }
-      const decision = table.decide(situation)
-      const { handler, ...taken } = { handler: undefined, ...decision }
-      const name = handler === undefined ? {} : { handler: handlerOf(handler).name }
-      return { ...taken, ...name, release: release.id, routes: table.explain(situation) }
-    },
+    handle: async ({ engine, body }) => explanationOf(engine, body),
+  }),
+  route("GET /routes", {
+    summary: "The bot's routes in order, with what each did lately",
+    role: "reader",
+    query: Joi.object({ days: Joi.number().integer().min(1).max(90).default(7) }),
+    answers: "Hits over time, share, failures and time of each route, and what is odd about it; and of what none took.",
+    troubles: ["not-found"],
+    handle: async ({ engine, query }) => routesView(engine, query.days),
+  }),
+  route("GET /routes/unrouted", {
+    summary: "What no route took lately, grouped by likeness",
+    role: "reader",
+    query: Joi.object({ days: Joi.number().integer().min(1).max(30).default(3) }),
+    answers:
+      "The largest groups first, with a phrase that would take all of one. `whole` is false where only the newest thousand were looked at.",
+    handle: async ({ engine, query }) => unroutedGroups(engine, query.days),
   }),
 ]
-
-function saidAs(body: { text: string; choice?: string; place: "direct" | "group" | "broadcast" }): Message {
-  const place = { address: "0", kind: body.place }
-  if (body.choice) return { event: "choice", place, choice: { id: body.choice } }
-  const command = /^\/([A-Za-z0-9_]{1,32})(?:\s+([\s\S]*))?$/.exec(body.text)
-  if (!command) return { event: "text", place, text: body.text }
-  return {
-    event: "command",
-    place,
-    text: body.text,
-    command: { name: command[1]!.toLowerCase(), ...(command[2] ? { args: command[2] } : {}) },
-  }
-}

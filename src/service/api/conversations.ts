@@ -1,16 +1,29 @@
 import { createHash } from "node:crypto"
+import { changesOf } from "../../client/changes.ts"
+import { personFields } from "../../core/message/personFields.ts"
+import { storableJson } from "../../core/message/graphemes.ts"
 import Joi from "joi"
 import { Desk } from "../../engine/desk.ts"
-import { Trouble } from "../../engine/trouble.ts"
+import { notFound, Trouble } from "../../engine/trouble.ts"
 import { record } from "../../store/access.ts"
 import {
+  changeState,
   conversationsAsBegun,
   listConversations,
   listPeople,
   resetState,
   setAnsweredBy,
   stateOf,
+  takeConversation,
+  waitingConversations,
 } from "../../store/conversations.ts"
+import type { PersonWhole } from "../../client/types.ts"
+import type { Database } from "../../store/database.ts"
+import { joinPeople, personById, splitPerson } from "../../store/people.ts"
+import { interviewById } from "../../store/interviews.ts"
+import { decideInterview } from "../../store/timers.ts"
+import { interviewViews } from "../views/interviews.ts"
+import { setBlocked, markContact, markConversation } from "../../store/tags.ts"
 import { messagesOfConversation } from "../../store/messages.ts"
 import type { ApiRoute } from "../routes.ts"
 import { channelKey, cursorOf, ifMatch, limit, lookedPage, route, tagWanted } from "../routes.ts"
@@ -18,6 +31,23 @@ import { withStops } from "./messages.ts"
 
 function tagOfState(state: object): string {
   return createHash("sha256").update(JSON.stringify(state)).digest("base64url").slice(0, 16)
+}
+
+/** Characters of a state as JSON. */
+const longestState = 256 * 1024
+
+const tags = Joi.array()
+  .items(
+    Joi.string()
+      .pattern(/^[^\s,]{1,60}$/)
+      .message("a tag is one word"),
+  )
+  .max(50)
+
+async function personOf(database: Database, contact: string): Promise<PersonWhole> {
+  const found = await personById(database, contact)
+  if (!found) throw notFound("person", contact, 'List them with "wobbet contact list".')
+  return { ...found, blockedAt: found.blockedAt?.toISOString() ?? null }
 }
 
 export const conversationRoutes: ApiRoute[] = [
@@ -29,6 +59,7 @@ export const conversationRoutes: ApiRoute[] = [
       kind: Joi.valid("direct", "group", "broadcast"),
       text: Joi.string().max(200).description("part of the title, or an id"),
       limit,
+      waiting: Joi.boolean().description("only those in which a person answers, the one handed over first first"),
       order: Joi.valid("spoken", "begun")
         .default("spoken")
         .description(
@@ -38,7 +69,8 @@ export const conversationRoutes: ApiRoute[] = [
     }),
     answers: "A page of conversations, with what was said last.",
     handle: async ({ engine, query }) => {
-      const { cursor: below, order, ...filter } = query
+      const { cursor: below, order, waiting, ...filter } = query
+      if (waiting === true) return { items: await waitingConversations(engine.reading, filter.limit), next: null }
       if (below !== undefined && below.startsWith("cnv_") !== (order === "begun"))
         throw new Trouble(
           "bad-input",
@@ -65,15 +97,90 @@ export const conversationRoutes: ApiRoute[] = [
       return lookedPage(await listPeople(engine.reading, { ...filter, ...(after ? { after } : {}) }))
     },
   }),
-  route("GET /conversations/{id}", {
-    summary: "One conversation and what is remembered of it",
+  route("PATCH /people/{contact}", {
+    summary: "Tag a person, or set fields that a bot's conditions and texts may name",
+    role: "operator",
+    body: Joi.object({
+      addTags: tags,
+      removeTags: tags,
+      fields: personFields.description("by name; null removes one"),
+    }).min(1),
+    answers: "The person's tags and fields as they are now.",
+    troubles: ["not-found"],
+    handle: async ({ engine, params, body, by }) => {
+      const { addTags: add = [], removeTags: remove = [], fields } = body
+      const contact = params.contact!
+      const marked = await markContact(engine.database, contact, { add, remove, ...(fields ? { fields } : {}) })
+      if (!marked) throw notFound("person", contact, 'List them with "wobbet conversation list --people".')
+      await record(engine.database, by, "person tagged", { contact, add, remove, fields: Object.keys(fields ?? {}) })
+      return { contact, ...marked }
+    },
+  }),
+  route("GET /people/{contact}", {
+    summary: "One person: addresses, tags, fields, conversations and interviews",
     role: "reader",
-    answers: "The conversation and its state. The ETag changes with the state.",
+    answers: "The person.",
+    handle: async ({ engine, params }) => personOf(engine.reading, params.contact!),
+  }),
+  route("POST /people/{contact}/join", {
+    summary: "Make two people one, known on several channels",
+    role: "operator",
+    body: Joi.object({ other: Joi.string().max(60).required().description("the contact that becomes this one") }),
+    answers: "The person as they are now.",
+    troubles: ["not-found", "bad-input"],
+    handle: async ({ engine, params, body, by }) => {
+      const contact = params.contact!
+      if (contact === body.other)
+        throw new Trouble("bad-input", "A person cannot be joined with themselves.", "Name two contacts.", "other")
+      if (!(await joinPeople(engine.database, contact, body.other)))
+        throw notFound("person", `${contact} or ${body.other}`, 'List them with "wobbet contact list".')
+      await record(engine.database, by, "people joined", { contact, other: body.other })
+      engine.bell.ring("people")
+      return personOf(engine.database, contact)
+    },
+  }),
+  route("POST /people/{contact}/split", {
+    summary: "Take an address away from a person: whoever is behind it is somebody else from now on",
+    role: "operator",
+    body: Joi.object({ channel: channelKey.required(), address: Joi.string().max(500).required() }),
+    answers: "The new person.",
+    troubles: ["not-found"],
+    handle: async ({ engine, params, body, by }) => {
+      const contact = params.contact!
+      const made = await splitPerson(engine.database, contact, body)
+      if (made === undefined)
+        throw notFound("address", `${body.address} on ${body.channel}`, `See them with: wobbet contact show ${contact}`)
+      await record(engine.database, by, "person split", { contact, made, channel: body.channel })
+      engine.bell.ring("people")
+      return personOf(engine.database, made)
+    },
+  }),
+  route("PUT /people/{contact}/block", {
+    summary: "Block a person: nothing of theirs is handled or answered until that is lifted",
+    role: "operator",
+    body: Joi.object({ blocked: Joi.boolean().required() }),
+    answers: "Since when the person is blocked.",
+    troubles: ["not-found"],
+    handle: async ({ engine, params, body, by }) => {
+      const contact = params.contact!
+      const blockedAt = await setBlocked(engine.database, contact, body.blocked)
+      if (blockedAt === undefined)
+        throw notFound("person", contact, 'List them with "wobbet conversation list --people".')
+      await record(engine.database, by, body.blocked ? "person blocked" : "person unblocked", { contact })
+      engine.bell.ring("people")
+      return { contact, blockedAt: blockedAt?.toISOString() ?? null }
+    },
+  }),
+  route("GET /conversations/{id}", {
+    summary: "One conversation, what is remembered of it, and where its interviews stand",
+    role: "reader",
+    answers: "The conversation and its state. The ETag, also told as stateTag, changes with the state.",
     handle: async ({ engine, params, reply }) => {
       const found = await new Desk(engine).conversation(params.id!)
       const state = (await stateOf(engine.reading, found.id)) ?? {}
-      void reply.header("etag", `"${tagOfState(state)}"`)
-      return { ...found, state }
+      const stateTag = `"${tagOfState(state)}"`
+      void reply.header("etag", stateTag)
+      return { ...found, state, stateTag, interviews: await interviewViews(engine.reading, found.id) }
     },
   }),
   route("GET /conversations/{id}/messages", {
@@ -90,17 +197,115 @@ export const conversationRoutes: ApiRoute[] = [
     },
   }),
   route("PATCH /conversations/{id}", {
-    summary: "Choose who answers in a conversation",
+    summary: "Choose who answers in a conversation, take it by name, and tag its place",
     role: "operator",
-    body: Joi.object({ answeredBy: Joi.valid("bot", "person").required() }),
+    body: Joi.object({
+      answeredBy: Joi.valid("bot", "person"),
+      take: Joi.valid(true).description("take it by name; refused where another has it"),
+      addTags: tags,
+      removeTags: tags,
+    }).min(1),
     answers: "The conversation as it stands now.",
+    troubles: ["changed"],
     handle: async ({ engine, params, body, by }) => {
       const desk = new Desk(engine)
       const { id } = await desk.conversation(params.id!)
-      await setAnsweredBy(engine.database, id, body.answeredBy)
-      await record(engine.database, by, "conversation given to", { id, answeredBy: body.answeredBy })
+      const { answeredBy, take, addTags: add = [], removeTags: remove = [] } = body
+      if (take === true) {
+        const has = await takeConversation(engine.database, id, by.name)
+        if (has !== by.name)
+          throw new Trouble(
+            "changed",
+            `${has} answers in ${id}.`,
+            "Ask them, or give it back to the bot first.",
+            "take",
+          )
+        await record(engine.database, by, "conversation taken", { id })
+      }
+      if (answeredBy !== undefined) {
+        await setAnsweredBy(engine.database, id, answeredBy, by.name)
+        await record(engine.database, by, "conversation given to", { id, answeredBy })
+      }
+      if (add.length + remove.length > 0) {
+        await markConversation(engine.database, id, { add, remove })
+        await record(engine.database, by, "conversation tagged", { id, add, remove })
+      }
       engine.bell.ring("live")
       return desk.conversation(id)
+    },
+  }),
+  route("POST /conversations/{id}/interviews", {
+    summary: "End a running interview, or step it back to the question before",
+    role: "operator",
+    body: Joi.object({
+      interview: Joi.string().max(60).required().description("its id"),
+      do: Joi.valid("end", "back").required(),
+    }),
+    answers: "The message that stands for it in the conversation's line.",
+    troubles: ["not-found", "bad-input"],
+    handle: async ({ engine, params, body, by }) => {
+      const found = await new Desk(engine).conversation(params.id!)
+      const { address, kind, title, topic } = found
+      const interview = await interviewById(engine.database, body.interview)
+      if (interview?.conversation !== found.id)
+        throw notFound("interview", body.interview, `See them with: wobbet conversation show ${found.id}`)
+      if (interview.endedAt !== null)
+        throw new Trouble(
+          "bad-input",
+          `The interview ${interview.id} has ended.`,
+          "Only one that runs can be changed.",
+          "interview",
+        )
+      const place = { address, kind: kind as "direct", ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
+      const moment = { interview: interview.id, what: body.do as "end" | "back", by: by.name }
+      const message = await decideInterview(
+        engine.database,
+        { conversation: found.id, channel: found.channel, place },
+        moment,
+      )
+      await record(engine.database, by, body.do === "end" ? "interview ended" : "interview stepped back", {
+        id: interview.id,
+      })
+      engine.bell.ring("work")
+      engine.bell.ring("live")
+      return { message }
+    },
+  }),
+  route("PUT /conversations/{id}/state", {
+    summary: "Give a conversation another state",
+    role: "operator",
+    body: Joi.object({ state: Joi.object().required().description("the whole of it") }),
+    headers: {
+      "If-Match": ifMatch.description(
+        "the ETag of the conversation as it was read; refused if its state changed since",
+      ),
+    },
+    answers: "The new state.",
+    troubles: ["changed", "bad-input"],
+    handle: async ({ engine, params, body, by, headers }) => {
+      const { id } = await new Desk(engine).conversation(params.id!)
+      const state = storableJson(body.state) as object
+      if (JSON.stringify(state).length > longestState)
+        throw new Trouble(
+          "bad-input",
+          `The state has more than ${longestState / 1024} kB.`,
+          "Keep less in it.",
+          "state",
+        )
+      const before = (await stateOf(engine.database, id)) ?? {}
+      const wanted = tagWanted(headers)
+      const same = wanted === undefined || tagOfState(before) === wanted
+      if (!same || !(await changeState(engine.database, id, state, before)))
+        throw new Trouble(
+          "changed",
+          `The state of ${id} has changed meanwhile.`,
+          "Read the conversation again, and decide on what it is now.",
+          "If-Match",
+        )
+      const fields = changesOf(before, state).map(({ field }) => field)
+      await record(engine.database, by, "state edited", { id, fields })
+      engine.bell.ring("live")
+      return { state: state as { [field: string]: unknown } }
     },
   }),
   route("POST /conversations/{id}/reset", {

@@ -41,6 +41,7 @@ export const messageRoutes: ApiRoute[] = [
       direction: Joi.valid("in", "out"),
       event: Joi.valid(...messageEvents),
       status: Joi.valid(...statuses).description("how far it got"),
+      route: Joi.string().max(200).description("taken by this route of the bot"),
       doubtful: Joi.boolean().description("whether it was ever open if the provider took it"),
       from: Joi.date().iso().description("received or sent at this time or later"),
       to: Joi.date().iso().description("received or sent before this time"),

@@ -9,10 +9,20 @@ import { attemptsOf, callsOf, leadOfTurn, messagesById, messagesOfTurn, turnsOf 
 import type { ParkedRow } from "../../store/parked.ts"
 import { parkedOfMessages } from "../../store/parked.ts"
 import { releaseById } from "../../store/releases.ts"
-import type { MessageView, Passage, PassagePath, PassageSummary, Stop } from "../../client/types.ts"
+import type {
+  InterviewNote,
+  MessageView,
+  OnceView,
+  Passage,
+  PassagePath,
+  PassageSummary,
+  Stop,
+} from "../../client/types.ts"
+import type { OnceRow } from "../../store/onces.ts"
+import { oncesOfMessages } from "../../store/onces.ts"
 import type { Light } from "./stops.ts"
 import { statusesOf } from "../../store/statuses.ts"
-import { sentStops, summaryStops } from "./stops.ts"
+import { messageStops, sentStops, summaryStops } from "./stops.ts"
 
 /** One passage whole: by the id of its intake, or of any message in it. */
 export async function passageOf(engine: Engine, id: string): Promise<Passage | undefined> {
@@ -26,6 +36,7 @@ export async function passageOf(engine: Engine, id: string): Promise<Passage | u
   if (message.intake) return passageOf(engine, message.intake)
   const lead = message.turn ? await leadOfReply(engine, message) : undefined
   if (lead?.intake) return passageOf(engine, lead.intake)
+  if (lead ?? message.direction === "in") return passageOfMoment(engine, lead ?? message)
   return passageOfSend(engine, message)
 }
 
@@ -59,6 +70,18 @@ async function passageOfIntake(engine: Engine, intake: IntakeRow): Promise<Passa
       notes: intake.notes ?? [],
       repeated,
     },
+    paths,
+  }
+}
+
+/** Something that happened to an interview without a call: a time is over, or somebody stepped in. */
+async function passageOfMoment(engine: Engine, message: MessageRow): Promise<Passage> {
+  const { paths, light } = await pathsOf(engine, [message])
+  return {
+    id: message.id,
+    channel: message.channel,
+    receivedAt: iso(message.receivedAt),
+    stops: messageStops(message, light[0]!.replies),
     paths,
   }
 }
@@ -106,6 +129,7 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
     ...new Set([...ownTurns, ...leads].flatMap((turn) => turn.replies ?? [])),
   ])
   const replies = await repliesWith(engine, replyRows)
+  const onces = await oncesOfMessages(database, ids)
   const light: Light[] = []
   const paths = await Promise.all(
     messages.map(async (message) => {
@@ -116,7 +140,7 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
       light.push({ message, replies: replyRows.filter((reply) => sent.has(reply.id)) })
       return {
         message: messageView(message),
-        turns: turns.map(turnView),
+        turns: turns.map((turn) => turnView(turn, onces)),
         decision: await decisionOf(engine, message, turns.at(-1)),
         replies: replies.filter((reply) => sent.has(reply.message.id)),
         courtesies: courtesies.filter((courtesy) => courtesy.message === message.id).map(attemptView),
@@ -134,6 +158,9 @@ async function decisionOf(
   turn: TurnRow | undefined,
 ): Promise<PassagePath["decision"]> {
   if (!turn?.release || turn.stateBefore === null) return []
+  // An interview was asked before any route; only an aside and a beginning are a route's.
+  const { did } = turn.interview ?? {}
+  if (did !== undefined && did !== "stood aside" && !String(did).startsWith("began")) return []
   const release = await releaseById(engine.reading, turn.release)
   const known = engine.channels.get(message.channel)
   if (!release || !known) return []
@@ -145,6 +172,7 @@ async function decisionOf(
     channel: { key: message.channel, kind: known.row.kind },
     state: turn.stateBefore,
     now: (message.sentAt ?? message.receivedAt).toISOString(),
+    ...(turn.facts ? { facts: turn.facts } : {}),
   }
   return tableOf(release).explain(situation)
 }
@@ -231,8 +259,23 @@ export function messageView(row: MessageRow): MessageView {
   }
 }
 
-function turnView(turn: TurnRow): PassagePath["turns"][number] {
-  return { ...turn, startedAt: iso(turn.startedAt), endedAt: iso(turn.endedAt) }
+function turnView(turn: TurnRow, onces: OnceRow[]): PassagePath["turns"][number] {
+  const { startedAt, endedAt, interview } = turn
+  return {
+    ...turn,
+    interview: interview as InterviewNote | null,
+    onces: onces.filter((once) => isOf(once, turn)).map(onceView),
+    startedAt: iso(startedAt),
+    endedAt: iso(endedAt),
+  }
+}
+
+function isOf(once: OnceRow, turn: TurnRow): boolean {
+  return once.startedAt >= turn.startedAt && once.startedAt <= turn.endedAt
+}
+
+function onceView({ name, runs, startedAt, endedAt, value, threw }: OnceRow): OnceView {
+  return { name, runs, startedAt: iso(startedAt), endedAt: endedAt ? iso(endedAt) : null, value: value ?? null, threw }
 }
 
 function attemptView(attempt: AttemptRow): PassagePath["replies"][number]["attempts"][number] {

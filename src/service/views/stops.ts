@@ -24,8 +24,11 @@ export function ownStops(message: MessageRow): Stop[] {
   return [...before.map((stop): Stop => ({ stop, state })), ...sentStops([message], own)]
 }
 
-function came({ receivedAt }: MessageRow): Stop[] {
+function came({ receivedAt, event }: MessageRow): Stop[] {
   const at = iso(receivedAt)
+  // Nobody called: a time is over, or somebody stepped in here.
+  if (event === "interview")
+    return (["received", "verified", "parsed"] as const).map((stop) => ({ stop, state: "skipped" }))
   return (["received", "verified", "parsed"] as const).map((stop) => ({ stop, state: "done", at }))
 }
 

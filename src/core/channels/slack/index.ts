@@ -33,6 +33,7 @@ export const slack: ChannelKind = {
       .required()
       .description("the app's signing secret, which calls are signed with"),
   }),
+  threads: true,
   readsByIdentity: true,
   madeSecrets: {},
   abilities,

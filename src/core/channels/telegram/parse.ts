@@ -121,6 +121,10 @@ function content(event: JsonObject, channel: Channel): Said {
   const text = textAt(event, media.length > 0 ? "caption" : "text")
   const marks = readMarks(listAt(event, media.length > 0 ? "caption_entities" : "entities"), text ?? "")
   const mentionsBot = mentions(event, channel, text ?? "")
+  const handle = channel.identity?.handle?.toLowerCase()
+  if (mentionsBot && handle !== undefined && text !== undefined)
+    for (const mark of marks)
+      if (text.slice(mark.offset, mark.offset + mark.length).toLowerCase() === `@${handle}`) mark.self = true
   const said: Said = { event: media.length > 0 ? "media" : text !== undefined ? "text" : "unknown" }
   if (text !== undefined) said.text = text
   if (marks.length > 0) said.marks = marks
@@ -167,7 +171,15 @@ function readAuthor(event: JsonObject): Sender | undefined {
   if (chat && address !== undefined) {
     const name = textAt(event, "author_signature") ?? textAt(chat, "title")
     const handle = textAt(chat, "username")
-    return { address, ...(name ? { name } : {}), ...(handle ? { handle } : {}), bot: false }
+    // The group itself speaks for its administrators who stay anonymous; only administrators post on a channel.
+    const admin = address === idAt(objectAt(event, "chat"), "id")
+    return {
+      address,
+      ...(name ? { name } : {}),
+      ...(handle ? { handle } : {}),
+      bot: false,
+      ...(admin ? { admin } : {}),
+    }
   }
   const person = readPerson(event.from)
   if (person) return person
@@ -175,7 +187,7 @@ function readAuthor(event: JsonObject): Sender | undefined {
   const broadcast = textAt(post, "type") === "channel" ? idAt(post, "id") : undefined
   if (broadcast === undefined) return undefined
   const name = textAt(event, "author_signature") ?? textAt(post, "title")
-  return { address: broadcast, ...(name ? { name } : {}), bot: false }
+  return { address: broadcast, ...(name ? { name } : {}), bot: false, admin: true }
 }
 
 function readPerson(value: unknown): Sender | undefined {

@@ -156,7 +156,7 @@ describe("parsing", () => {
     [
       "an anonymous administrator",
       { chat: group, text: "x", from: { id: 1087968824, is_bot: true }, sender_chat: group },
-      { from: { address: "-1001234567890", name: "Quay desk", bot: false } },
+      { from: { address: "-1001234567890", name: "Quay desk", bot: false, admin: true } },
     ],
     [
       "a forward",

@@ -314,6 +314,14 @@ test("hostile examples take no long time", () => {
   expect(performance.now() - began).toBeLessThan(20_000)
 })
 
+test.each([
+  "curl https://%E0:%@x.example/send",
+  "curl https://x.example/%E0%A4%A/send/%",
+  "curl -u %:%E0 https://x.example/bots/%FF/messages -d a=%E0",
+])("signs that make up no text break nothing: %j", (text) => {
+  expect(proposed(text)).toBeDefined()
+})
+
 test("no example breaks it", () => {
   fc.assert(
     fc.property(

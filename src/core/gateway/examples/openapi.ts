@@ -1,5 +1,6 @@
 import { isObject } from "../../message/json.ts"
 import { readYaml } from "../../message/yaml.ts"
+import { decoded } from "../../signature/addresses.ts"
 import type { Example, ExampleBody } from "./request.ts"
 import { NotAnExample } from "./request.ts"
 
@@ -288,9 +289,7 @@ function followed(document: Tree, given: unknown): unknown {
     const steps = found.$ref.startsWith("#/") ? found.$ref.slice(2).split("/") : []
     if (steps.length === 0) return undefined
     found = steps.reduce<unknown>((at, step) => {
-      const name = decodeURIComponent(step.replace(/%(?![0-9a-f]{2})/gi, "%25"))
-        .replaceAll("~1", "/")
-        .replaceAll("~0", "~")
+      const name = decoded(step).replaceAll("~1", "/").replaceAll("~0", "~")
       return isObject(at) && Object.hasOwn(at, name) ? at[name] : undefined
     }, document)
   }

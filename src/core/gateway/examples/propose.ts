@@ -1,4 +1,5 @@
 import { parsePhoneNumberFromString } from "libphonenumber-js/min"
+import { decoded } from "../../signature/addresses.ts"
 import type { Authorization, Calling, Content } from "../profile.ts"
 import { placeholderIn, settingName } from "./placeholders.ts"
 import type { Example } from "./request.ts"
@@ -333,7 +334,7 @@ function authorizationOf(example: Example, draft: Draft): Authorization | undefi
   const login = /^https?:\/\/([^/@:]+)(?::([^/@]*))?@/i.exec(example.url)
   const basic =
     example.basic ??
-    (login ? ([decodeURIComponent(login[1]!), decodeURIComponent(login[2] ?? "")] as [string, string]) : undefined) ??
+    (login ? ([decoded(login[1]!), decoded(login[2] ?? "")] as [string, string]) : undefined) ??
     basicIn(given)
   if (basic) {
     const [user, password] = basic
@@ -395,9 +396,7 @@ function addressIn(url: string, base: string, draft: Draft): string {
   let ids = 0
   const path = inside.map((step, at) => {
     const before = inside[at - 1] ?? ""
-    const text = decodeURIComponent(
-      step.includes("%") && !/%(?![0-9a-f]{2})/i.test(step) ? step : step.replace(/%/g, "%25"),
-    )
+    const text = decoded(step)
     const named = placeholderIn(text)
     const opaque = named === undefined && isOpaque(text)
     if (named === undefined && !opaque && !collections.test(before)) return step

@@ -1,0 +1,107 @@
+/** A bot to begin with: what it does, and its files. */
+export interface Starter {
+  says: string
+  files(name: string): { [path: string]: string }
+}
+
+const head = (name: string) => `bot: ${name}
+zone: Europe/Lisbon # whose dates and times are meant
+language: en
+`
+
+/** Bots to begin with, by their names. */
+export const starters: { [name: string]: Starter } = {
+  echo: {
+    says: "says again what it is told",
+    files: (name) => ({
+      "bot.yaml": `${head(name)}
+routes:
+  - name: hello
+    when: { command: [start, help] }
+    handler: { text: "Hello{{contact.name, select, other { {{contact.name}}}}}! Say something." }
+unrouted: echo
+`,
+      "handlers/echo.ts": `import { handler } from "wobbet"
+
+/** Takes whatever no route takes. */
+export default handler(({ message }) => \`You said: \${message.text ?? message.event}\`)
+`,
+    }),
+  },
+  keyword: {
+    says: "answers words and commands, by hours too",
+    files: (name) => ({
+      "bot.yaml": `${head(name)}
+rules:
+  place: { Holm Island: ["holm [island]", "[the] island"], Tern Point: "tern [point]" }
+hours:
+  window: { open: { mon-fri: "08:00-18:00", sat: "09:00-13:00" } }
+routes:
+  - name: next crossing
+    when: { phrase: "[when is] [the] next (boat | ferry) [to $place]" }
+    handler: crossings
+  - name: window open
+    when: { phrase: "[are you] open", during: window }
+    handler: { text: "The window is open until {{hours.window.closes}}." }
+  - name: window closed
+    when: { phrase: "[are you] open", outside: window }
+    handler: { text: "The window is closed. It opens {{hours.window.next}}." }
+unrouted: { text: "Ask me for the **next boat**, or whether we are **open**." }
+`,
+      "handlers/crossings.ts": `import { handler } from "wobbet"
+
+const boats = ["08:10", "11:30", "14:20", "17:45"]
+
+/** The slot of the phrase holds the place, if one was named. */
+export default handler(({ slots, now }) => {
+  const time = now.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", timeZone: "Europe/Lisbon" })
+  const next = boats.find((boat) => boat > time) ?? boats[0]
+  return \`The next boat\${slots.place ? \` to \${slots.place}\` : ""} leaves at **\${next}**.\`
+})
+`,
+    }),
+  },
+  questions: {
+    says: "asks several questions in a row, and remembers the answers",
+    files: (name) => ({
+      "bot.yaml": `${head(name)}
+routes:
+  - name: booking
+    when: { any: [{ command: [start, book] }, { phrase: "book [a] [seat | seats]" }] }
+    handler: booking
+unrouted: { text: "Say **book** to book seats." }
+`,
+      "handlers/booking.ts": `import { answer, interview, once, remember } from "wobbet"
+
+/** Reads from top to bottom, and survives restarts and days of silence. */
+export default interview(function* ({ contact }) {
+  const day = yield* answer.date("Which day would you like to cross?", { from: "today" })
+  const seats = yield* answer.integer("How many seats?", { min: 1, max: 8 })
+  if (!(yield* answer.yesNo(\`\${seats} on \${day}: book them?\`))) return "As you like. Nothing is booked."
+
+  // Runs once, also over a crash: pass the key on as an idempotency key.
+  const ticket = yield* once("book", (key) => \`T-\${key.slice(5, 9)}\`)
+  yield* remember({ lastTicket: ticket })
+  return \`Booked\${contact.name ? \`, \${contact.name}\` : ""}. Your ticket is **\${ticket}**.\`
+})
+`,
+    }),
+  },
+}
+
+/** How an editor, and \`tsc\`, see the folder. */
+export const typeSettings = `{
+  "compilerOptions": {
+    "target": "ES2023",
+    "lib": ["ES2023", "DOM"],
+    "module": "ESNext",
+    "moduleResolution": "bundler",
+    "strict": true,
+    "noEmit": true,
+    "skipLibCheck": true,
+    "allowImportingTsExtensions": true,
+    "paths": { "wobbet": ["./types/sdk/index.d.ts"] }
+  },
+  "include": ["handlers"]
+}
+`

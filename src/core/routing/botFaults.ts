@@ -1,0 +1,114 @@
+import { nearest } from "../gateway/nearest.ts"
+import { readPhrase } from "../phrase/read.ts"
+import type { RuleBook } from "../phrase/rules.ts"
+import { slotsOf } from "../phrase/rules.ts"
+import type { Condition } from "./condition.ts"
+import { everyCondition } from "./condition.ts"
+import { faultsOfPlaces, textsNamed } from "./fillText.ts"
+import { CalendarError } from "./holidays.ts"
+import { HoursError, OpeningHours } from "./hours.ts"
+import { list } from "./parts.ts"
+import { Pattern } from "./pattern.ts"
+import type { Texts, Written } from "./texts.ts"
+import { textsIn } from "./texts.ts"
+import { unroutedCases } from "./unrouted.ts"
+import type { Bot } from "./bot.ts"
+import type { HandlerName } from "./handlerName.ts"
+
+/** Tells a fault, by the path to what is wrong. */
+export type Say = (path: (string | number)[], says: string, remedy?: string) => void
+
+interface NamedHandler {
+  handler: HandlerName
+  path: (string | number)[]
+  /** The route's condition; nothing for the unrouted. */
+  when?: Condition
+}
+
+/** Every handler a bot names, and where. */
+export function handlersNamed(bot: Bot): NamedHandler[] {
+  const ofRoutes = bot.routes.map(({ handler, when }, at) => ({ handler, when, path: ["routes", at, "handler"] }))
+  const one = !Array.isArray(bot.unrouted)
+  const ofUnrouted = unroutedCases(bot.unrouted).map(({ handler }, at) => ({
+    handler,
+    path: one ? ["unrouted"] : ["unrouted", at, "handler"],
+  }))
+  return [...ofRoutes, ...ofUnrouted]
+}
+
+/** Puts the calendars to the hours that name them, and tells what is wrong with the hours and with those who name them. */
+export function hoursFaults(bot: Bot, files: { [file: string]: string }, say: Say): void {
+  for (const [name, hours] of Object.entries(bot.hours ?? {})) {
+    const named = (hours.closed ?? []).filter((entry) => Object.hasOwn(files, entry))
+    if (named.length > 0) hours.calendars = Object.fromEntries(named.map((file) => [file, files[file]!]))
+    try {
+      new OpeningHours(hours, bot.zone)
+    } catch (error) {
+      if (error instanceof HoursError) say(["hours", name, ...error.path.map(asIndex)], error.message)
+      else if (error instanceof CalendarError) say(["hours", name, "closed"], `${named.join(", ")}: ${error.message}`)
+      else throw error
+    }
+  }
+  const known = Object.keys(bot.hours ?? {})
+  const sayHours = (path: (string | number)[], name: string) => {
+    if (known.includes(name)) return
+    const near = nearest(name, known)
+    const there = known.length > 0 ? `There are: ${known.join(", ")}.` : 'Write them under "hours:".'
+    say(path, `there are no hours "${name}"`, near ? `Write ${near}.` : there)
+  }
+  bot.quiet?.forEach((name) => sayHours(["quiet"], name))
+  bot.routes.forEach(({ when }, at) => {
+    for (const [condition, path] of everyCondition(when, ["routes", at, "when"]))
+      for (const key of ["during", "outside"] as const)
+        for (const name of list(condition[key])) sayHours([...path, key], name)
+  })
+}
+
+function asIndex(key: string): string | number {
+  return /^\d+$/.test(key) ? Number(key) : key
+}
+
+/** What is wrong with the places of texts, wherever one stands. */
+export function textFaults(bot: Bot, named: NamedHandler[], book: RuleBook, say: Say): void {
+  const texts = bot.texts ?? {}
+  const hours = Object.keys(bot.hours ?? {})
+  const check = (written: Written, path: (string | number)[], slots: readonly string[] | "any") => {
+    for (const [inside, text] of textsIn(written))
+      for (const { says, remedy } of faultsOfPlaces(text, { slots, hours, texts }))
+        say([...path, ...inside], says, remedy)
+  }
+  for (const [name, written] of Object.entries(texts)) {
+    // Which route brings a text in, and so which slots are filled, differs.
+    check(written, ["texts", name], "any")
+    if (leadsBack(name, texts)) say(["texts", name], `the text ${name} leads back to itself`)
+  }
+  for (const { handler, path, when } of named) {
+    if (typeof handler !== "object") continue
+    const slots = when ? slotsIn(when, book) : []
+    const { text, choices } = handler as { text?: Written; choices?: { label: Written }[] }
+    if (text !== undefined) check(text, [...path, "text"], slots)
+    choices?.forEach(({ label }, at) => check(label, [...path, "choices", at, "label"], slots))
+  }
+}
+
+function leadsBack(name: string, texts: Texts): boolean {
+  const open = [name]
+  const seen = new Set<string>()
+  for (let next = open.pop(); next !== undefined; next = open.pop())
+    for (const [, text] of textsIn(texts[next] ?? []))
+      for (const other of textsNamed(text)) {
+        if (other === name) return true
+        if (!seen.has(other)) open.push(other)
+        seen.add(other)
+      }
+  return false
+}
+
+/** The slots that may be filled where a condition is met. */
+function slotsIn(met: Condition, book: RuleBook): string[] {
+  const phrases = [met.phrase ?? []].flat().flatMap((source) => slotsOf(book.resolved(readPhrase(source))))
+  const groups = list(met.pattern).flatMap((source) => new Pattern(source).slots)
+  const args = met.command === undefined ? [] : ["args"]
+  const within = [...(met.any ?? []), ...(met.all ?? [])].flatMap((one) => slotsIn(one, book))
+  return [...new Set([...phrases, ...groups, ...args, ...within])]
+}

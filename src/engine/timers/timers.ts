@@ -1,0 +1,58 @@
+import type { Bell } from "../../store/bell.ts"
+import type { Database } from "../../store/database.ts"
+import { databaseFault } from "../../store/database.ts"
+import { faultPoint } from "../../store/faults.ts"
+import type { DueTimer, TimerFate } from "../../store/timers.ts"
+import { takeDueTimers } from "../../store/timers.ts"
+import type { Logger } from "pino"
+import type { Releases } from "../handlers/releases.ts"
+import type { Repeated } from "../process/every.ts"
+import { every } from "../process/every.ts"
+
+/** Milliseconds after somebody wrote in which what the bot says is an answer, whatever the hour. */
+const stillAnswered = 15 * 60_000
+/** Times taken at once. */
+const most = 100
+
+/** Puts times that are over into the lines of their conversations. */
+export class Timers {
+  private repeated: Repeated | undefined
+
+  constructor(private readonly parts: { database: Database; releases: Releases; bell: Bell; log: Logger }) {}
+
+  start(): void {
+    const { log } = this.parts
+    this.repeated = every(
+      1000,
+      () => this.look(),
+      (error) => {
+        if (databaseFault(error) !== "away")
+          log.error({ err: error }, "times that are over could not be taken; they are taken again")
+      },
+    )
+  }
+
+  async stop(): Promise<void> {
+    await this.repeated?.stop()
+  }
+
+  private async look(): Promise<void> {
+    const { database, bell } = this.parts
+    for (;;) {
+      const joined = await takeDueTimers(database, most, (timer) => this.fateOf(timer, new Date()))
+      if (joined === 0) return
+      if (FAULTS_BUILT) await faultPoint("timer: in line")
+      bell.ring("work")
+      bell.ring("live")
+      if (joined < most) return
+    }
+  }
+
+  /** A time that is over in hours in which the bot is quiet is waited for until they end. */
+  private async fateOf({ optedOut, release, spokeAt }: DueTimer, now: Date): Promise<TimerFate> {
+    if (optedOut) return { does: "drop" }
+    if (spokeAt && now.getTime() - spokeAt.getTime() < stillAnswered) return { does: "join" }
+    const until = await this.parts.releases.with(release, async (ready) => ready?.table.quietUntil(now.toISOString()))
+    return until === undefined ? { does: "join" } : { does: "wait", until: new Date(until) }
+  }
+}

@@ -1,0 +1,90 @@
+import type { Database } from "./database.ts"
+import { rows } from "./database.ts"
+import { newId } from "./ids.ts"
+
+/** One person, with the addresses they are known under and where they talk. */
+export interface PersonRow {
+  contact: string
+  name: string | null
+  tags: string[]
+  fields: { [field: string]: unknown }
+  blockedAt: Date | null
+  addresses: { channel: string; address: string; name: string | null; handle: string | null; language: string | null }[]
+  conversations: { id: string; channel: string; address: string }[]
+  interviews: { id: string; conversation: string; handler: string; stands: string }[]
+}
+
+export async function personById(database: Database, contact: string): Promise<PersonRow | undefined> {
+  const [found] = await rows<PersonRow>(
+    database,
+    `SELECT c.id AS contact, c.name, c.tags, c.fields, c.blocked_at AS "blockedAt",
+       coalesce((SELECT jsonb_agg(jsonb_build_object('channel', a.channel, 'address', a.address, 'name', a.name, 'handle', a.handle,
+         'language', a.language) ORDER BY a.channel, a.address) FROM addresses a WHERE a.contact = c.id), '[]') AS addresses,
+       coalesce((SELECT jsonb_agg(jsonb_build_object('id', v.id, 'channel', v.channel, 'address', v.address) ORDER BY v.id)
+         FROM addresses a JOIN conversations v ON v.channel = a.channel AND v.address = a.address AND v.kind = 'direct'
+         WHERE a.contact = c.id), '[]') AS conversations,
+       coalesce((SELECT jsonb_agg(jsonb_build_object('id', i.id, 'conversation', i.conversation, 'handler', i.handler, 'stands', i.stands) ORDER BY i.id)
+         FROM interviews i WHERE i.who = c.id AND i.ended_at IS NULL), '[]') AS interviews
+     FROM contacts c WHERE c.id = ?`,
+    [contact],
+  )
+  return found
+}
+
+/**
+ * Makes two people one: addresses, conversations and interviews of the other become the first's. Tags of both are kept;
+ * of fields with one name, the first's. Gives false where one of them is not there.
+ */
+export async function joinPeople(database: Database, contact: string, other: string): Promise<boolean> {
+  return database.transaction(async (step) => {
+    const held = await rows<{ id: string }>(step, "SELECT id FROM contacts WHERE id = ANY(?) ORDER BY id FOR UPDATE", [
+      [contact, other],
+    ])
+    if (held.length < 2) return false
+    await rows(
+      step,
+      `UPDATE contacts c SET name = coalesce(c.name, o.name), fields = o.fields || c.fields, version = c.version + 1,
+         tags = ARRAY(SELECT DISTINCT t FROM unnest(c.tags || o.tags) t ORDER BY t),
+         blocked_at = coalesce(c.blocked_at, o.blocked_at)
+       FROM contacts o WHERE c.id = ? AND o.id = ?`,
+      [contact, other],
+    )
+    for (const [table, column] of [
+      ["addresses", "contact"],
+      ["conversations", "contact"],
+      ["interviews", "who"],
+    ] as const)
+      await rows(step, `UPDATE ${table} SET ${column} = ? WHERE ${column} = ?`, [contact, other])
+    await rows(step, "DELETE FROM contacts WHERE id = ?", [other])
+    return true
+  })
+}
+
+/**
+ * Takes an address away from a person: whoever is behind it is somebody else from now on, known by nothing but that. The
+ * interviews of its own conversation go along. Gives the new person's id, or nothing where the address is not theirs.
+ */
+export async function splitPerson(
+  database: Database,
+  contact: string,
+  { channel, address }: { channel: string; address: string },
+): Promise<string | undefined> {
+  const made = newId("con")
+  return database.transaction(async (step) => {
+    const [moved] = await rows<{ name: string | null }>(
+      step,
+      "UPDATE addresses SET contact = ? WHERE contact = ? AND channel = ? AND address = ? RETURNING name",
+      [made, contact, channel, address],
+    )
+    if (!moved) return undefined
+    await rows(step, "INSERT INTO contacts (id, name) VALUES (?, ?)", [made, moved.name])
+    const own = "channel = ? AND address = ? AND kind = 'direct'"
+    await rows(step, `UPDATE conversations SET contact = ? WHERE ${own}`, [made, channel, address])
+    await rows(
+      step,
+      `UPDATE interviews SET who = ? WHERE who = ? AND conversation IN (SELECT id FROM conversations WHERE ${own})`,
+      [made, contact, channel, address],
+    )
+    return made
+  })
+}
