@@ -132,7 +132,7 @@ test("what was on record before the second migration reads the same after it", a
 
 test("a batch that names more places than are kept at hand finds the conversation of each, again and again", async () => {
   const own = openDatabase(await freshDatabase(), { most: 2 })
-  const directory = new Directory(own, 2)
+  const directory = new Directory(own, (...of) => of.join(" "), 2)
   const said = Array.from({ length: 5 }, (_, at) => ({
     channel: "ferry",
     message: { event: "text" as const, place: { address: `71000000${at}`, kind: "direct" as const, title: `P${at}` } },
@@ -159,6 +159,7 @@ describe("a batch of calls that is accepted", () => {
     ;[quay, holm] = (await conversationsAt(
       own,
       places.map((place) => ({ channel: "ferry", place })),
+      (...of) => of.join(" "),
     )) as [string, string]
   })
   afterAll(() => own.destroy())

@@ -70,6 +70,7 @@ async function backup(folder: string, options: Options & { withoutKey?: boolean 
 
 async function restore(folder: string, options: Options & { replace?: boolean }): Promise<void> {
   const { readManifest, restoreBackup, keyMark } = await import("../store/backup.ts")
+  const { forgottenFile, marksBy, readForgotten } = await import("../store/forgottenList.ts")
   const from = resolve(folder)
   const manifest = await told(async () => readManifest(from))
   const here = await keyHere()
@@ -83,19 +84,27 @@ async function restore(folder: string, options: Options & { replace?: boolean })
         ? `Restore into a new WOBBET_HOME, or move ${join(await home(), "seal-key")} away: the backup's own is taken then.`
         : "Set WOBBET_SEAL_KEY to that key.",
     )
+  const forgotten = readForgotten(forgottenFile(await home()))
   const restored = await withDatabase(options.database, (url) =>
     told(() =>
-      restoreBackup(from, { url, replace: options.replace === true, now: new Date() }, (says) => {
-        if (!options.json) print(colors.dim(`  ${says} …`))
-      }),
+      restoreBackup(
+        from,
+        { url, replace: options.replace === true, now: new Date(), forgotten, markOf: marksBy(key) },
+        (says) => {
+          if (!options.json) print(colors.dim(`  ${says} …`))
+        },
+      ),
     ),
   )
   if (here === undefined) await keepKey(key)
   if (asJson(options, restored)) return
-  const { channels, replies, turns } = restored
+  const { channels, replies, turns, forgotten: again } = restored
   print(
     `${colors.green("●")} Restored from the backup of ${manifest.madeAt} (Wobbet ${manifest.wobbet}).`,
     `  Sending is off on ${counted(channels.length, "channel")}: ${channels.join(", ") || "none"}.`,
+    ...(again > 0
+      ? [`  Forgotten again, since they asked for it after the backup: ${counted(again, "person", "people")}.`]
+      : []),
     `  Parked, since it may have been done after the backup: ${counted(turns, "message")} to be answered, ${counted(replies, "reply", "replies")} to be sent.`,
     "  Next: start the service, look through wobbet parked list, then wobbet channel resume <key> for each channel.",
   )

@@ -1,11 +1,16 @@
+import { createInterface } from "node:readline/promises"
+import { setTimeout as pause } from "node:timers/promises"
 import type { Command } from "commander"
+import { counted } from "../client/counted.ts"
 import { connect, CommandFault } from "./context.ts"
 import type { PersonWhole } from "../client/types.ts"
 import type { ListOptions } from "./people.ts"
 import { listPeople } from "./people.ts"
 import { asJson, colors, inLine, print, when, wideHelp } from "./output.ts"
 
-/** `wobbet contact list | show | join | split | tag | set | block`. */
+type JoinCode = Awaited<ReturnType<ReturnType<typeof connect>["makeJoinCode"]>>
+
+/** `wobbet contact list | show | join | split | tag | set | block | forget`. */
 export function contactCommands(program: Command): void {
   const contact = program
     .command("contact")
@@ -36,9 +41,10 @@ export function contactCommands(program: Command): void {
     .command("join")
     .description("make two people one: addresses, tags and interviews of the second become the first's")
     .argument("<id>", "the contact that stays; of fields with one name, its own count")
-    .argument("<other>", "the contact that becomes it")
+    .argument("[other]", "the contact that becomes it; without one, a code is made for the person to say")
     .option("--json", "for programs")
-    .action(async (id: string, other: string, options: { json?: boolean }) => {
+    .action(async (id: string, other: string | undefined, options: { json?: boolean }) => {
+      if (other === undefined) return printCode(await connect().makeJoinCode(id), options)
       const joined = await connect().joinPeople(id, other)
       if (!asJson(options, joined)) printPerson(joined)
     })
@@ -85,6 +91,21 @@ export function contactCommands(program: Command): void {
     })
 
   contact
+    .command("forget")
+    .description("remove everything a person said and was answered, and all that is remembered of them")
+    .argument("<id>", "the contact's id")
+    .option("--yes", "do not ask")
+    .option("--json", "for programs")
+    .addHelpText(
+      "after",
+      `
+What stays tells nothing of them: that messages were there, when, and which routes took them.
+Whoever asked to be sent nothing more is still sent nothing: a keyed hash of the address remembers that.
+It cannot be undone.`,
+    )
+    .action(forget)
+
+  contact
     .command("set")
     .description("set fields of a person, for a bot's conditions and texts")
     .argument("<id>", "the contact's id")
@@ -96,6 +117,54 @@ export function contactCommands(program: Command): void {
       const shown = Object.entries(marked.fields).map(([name, value]) => `${name} ${JSON.stringify(value)}`)
       print(shown.length > 0 ? `${id} has ${shown.join(", ")}.` : `${id} has no fields.`)
     })
+}
+
+function printCode({ code, until, contact }: JoinCode, options: { json?: boolean }): void {
+  if (asJson(options, { contact, code, until })) return
+  print(
+    `Tell the person this code: ${colors.bold(code)}`,
+    `  Said as a message on another channel, it makes them ${contact} there, too. It counts until ${when(until)}, and is shown only here.`,
+  )
+}
+
+async function forget(id: string, options: { yes?: boolean; json?: boolean }): Promise<void> {
+  const client = connect()
+  if (options.yes !== true) {
+    const shown = await client.person(id)
+    if (!process.stdin.isTTY)
+      throw new CommandFault(
+        `Nobody can confirm here that ${id} is to be forgotten: this is not a terminal.`,
+        "Repeat it with --yes. It cannot be undone.",
+      )
+    printPerson(shown)
+    if (!(await isSure("Forget this person, and everything said with them? It cannot be undone.")))
+      throw new CommandFault("Nobody was forgotten.")
+  }
+  let now = await client.forgetPerson(id)
+  const shows = !options.json && process.stderr.isTTY
+  while (now.endedAt === null) {
+    if (shows) process.stderr.write(`\r  ${Math.floor(now.progress * 100)} % of the record looked through …  `)
+    await pause(now.progress < 0.05 ? 300 : 1000)
+    now = await client.forgetting(now.id)
+  }
+  if (shows) process.stderr.write(`\r${" ".repeat(50)}\r`)
+  if (asJson(options, now)) return
+  const { said, answered, media, calls, interviews, conversations } = now.removed
+  print(
+    `${colors.green("●")} ${id} is forgotten.`,
+    `  Removed: what ${counted(said, "message")} of theirs and ${counted(answered, "answer")} said, ${counted(media, "picture or file", "pictures and files")}, the bodies of ${counted(calls, "call")},`,
+    `  ${counted(interviews, "interview")}, and all that was remembered of ${counted(conversations, "conversation")}.`,
+    "  Backups made before still hold them: a restore forgets them again, by the list beside the database.",
+  )
+}
+
+async function isSure(question: string): Promise<boolean> {
+  const reader = createInterface({ input: process.stdin, output: process.stderr })
+  try {
+    return /^y(es)?$/i.test((await reader.question(`${question} (yes/no) `)).trim())
+  } finally {
+    reader.close()
+  }
 }
 
 function printPerson({

@@ -29,6 +29,7 @@ import type {
   Passage,
   PassageSummary,
   PersonView,
+  ForgettingView,
   PersonWhole,
   ProfileFault,
   ProfileShown,
@@ -150,6 +151,9 @@ export interface Api {
   "POST /people/{contact}/join": { body: { other: string }; answer: PersonWhole }
   "POST /people/{contact}/split": { body: { channel: string; address: string }; answer: PersonWhole }
   "PUT /people/{contact}/block": { body: { blocked: boolean }; answer: { contact: string; blockedAt: string | null } }
+  "POST /people/{contact}/forget": { answer: ForgettingView }
+  "POST /people/{contact}/code": { answer: { contact: string; code: string; until: string } }
+  "GET /forgettings/{id}": { answer: ForgettingView }
   "GET /conversations/{id}": {
     answer: ConversationView & { state: Fields; stateTag: string; interviews: InterviewView[] }
   }

@@ -154,6 +154,11 @@ export class Client {
     this.ask("POST /people/{contact}/split", { at: contact, body: { channel, address } })
   blockPerson = (contact: string, blocked: boolean) =>
     this.ask("PUT /people/{contact}/block", { at: contact, body: { blocked } })
+  /** Makes a code; whoever says it on another channel within ten minutes is this person there, too. */
+  makeJoinCode = (contact: string) => this.ask("POST /people/{contact}/code", { at: contact })
+  /** Begins to forget a person. */
+  forgetPerson = (contact: string) => this.ask("POST /people/{contact}/forget", { at: contact })
+  forgetting = (id: string) => this.ask("GET /forgettings/{id}", { at: id })
   takeConversation = (id: string) => this.ask("PATCH /conversations/{id}", { at: id, body: { take: true } })
   /** @param ifMatch the ETag of the state it replaces */
   changeState = (id: string, state: { [field: string]: unknown }, ifMatch?: string) =>

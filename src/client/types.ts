@@ -167,6 +167,28 @@ export interface PersonWhole {
   interviews: { id: string; conversation: string; handler: string; stands: string }[]
 }
 
+/** How far the forgetting of a person is, and what it has removed. */
+export interface ForgettingView {
+  id: string
+  contact: string
+  askedBy: string
+  askedAt: string
+  endedAt: string | null
+  /** From 0 to 1. */
+  progress: number
+  removed: {
+    /** Messages they said, and ours to them. */
+    said: number
+    answered: number
+    /** Pictures and files nobody else has sent. */
+    media: number
+    /** Received calls that lost their body. */
+    calls: number
+    interviews: number
+    conversations: number
+  }
+}
+
 export interface ParkedNote {
   id: string
   cause: string
@@ -248,6 +270,8 @@ export interface ConversationView {
   takenBy: string | null
   tags: string[]
   createdAt: string
+  /** When the person was forgotten on request. */
+  forgottenAt: string | null
   lastAt: string | null
   lastText: string | null
   lastDirection: string | null

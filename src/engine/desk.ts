@@ -40,6 +40,13 @@ export class Desk {
     const { database, bell, sender, care } = this.engine
     const conversation = await this.conversation(given.to, given.channel)
     const known = care.known(conversation.channel)
+    if (conversation.forgottenAt)
+      throw new Trouble(
+        "forgotten",
+        "The person of this conversation was forgotten on request.",
+        "Whoever writes again has a new conversation.",
+        "to",
+      )
     if (conversation.optedOut) {
       throw new Trouble(
         "opted-out",
@@ -99,7 +106,7 @@ export class Desk {
 
   /** Finds a conversation by its id or by the provider's id of its place. */
   async conversation(to: string, channel?: string): Promise<ConversationRow> {
-    const { database, care } = this.engine
+    const { database, care, seal } = this.engine
     if (to.startsWith("cnv_")) {
       const found = await conversationById(database, to)
       if (!found) throw notFound("conversation", to, '"wobbet conversation list" shows those there are.')
@@ -127,7 +134,7 @@ export class Desk {
       )
     }
     const kind = kindOf(care.known(channel).row.kind).placeKind?.(address) ?? "direct"
-    const [id] = await conversationsAt(database, [{ channel, place: { address, kind } }])
+    const [id] = await conversationsAt(database, [{ channel, place: { address, kind } }], (...of) => seal.mark(...of))
     return (await conversationById(database, id!))!
   }
 

@@ -30,7 +30,9 @@ import { Sampling } from "./inlet/sampling.ts"
 import { MediaFetcher } from "./media/media.ts"
 import { Uploads } from "./media/uploads.ts"
 import { Directory } from "./people/directory.ts"
+import { Forgetting } from "./people/forgetting.ts"
 import { Blocked } from "./people/blocked.ts"
+import { Joining } from "./people/joining.ts"
 import { People } from "./people/people.ts"
 import { Disk } from "./process/disk.ts"
 import { Figures } from "./process/figures.ts"
@@ -89,6 +91,8 @@ export class Engine {
   readonly disk: Disk
   readonly figures: Figures
   readonly renderer: Renderer
+  readonly forgetting: Forgetting
+  readonly joining: Joining
   /** Bytes of calls' bodies under way, told by whoever reads them. */
   bodiesUnderWay = () => 0
   publicUrl = "http://127.0.0.1"
@@ -118,7 +122,7 @@ export class Engine {
     const self = (this.self = liveness.self)
     const seal = (this.seal = new Seal(settings.sealKey))
     const channels = (this.channels = new Channels(database, seal, () => this.publicUrl))
-    const directory = (this.directory = new Directory(database))
+    const directory = (this.directory = new Directory(database, (...at) => seal.mark(...at)))
     const identities = new Identities({ database, channels, bell })
     const releases = (this.releases = new Releases(database, Housing.prepare(home, settings.hostScript, log), {
       ...hostLimits,
@@ -139,12 +143,15 @@ export class Engine {
       : undefined
     const people = new People(database, directory)
     const blocked = (this.blocked = new Blocked(database, bell))
+    this.joining = new Joining({ database, bell, seal })
+    this.forgetting = new Forgetting({ database, bell, seal, self, log, home })
     const courtesies = new Courtesies({ database, log })
     const turns = (this.turns = roles.has("turns")
       ? new Turns({
           ...{ ...shared, releases, renderer, people, courtesies, heldCalls },
           sender: this.sender,
           blocked,
+          joining: this.joining,
           follows: settings.botFolder !== undefined,
         })
       : undefined)
@@ -220,8 +227,9 @@ export class Engine {
     await this.bell.start()
     await this.channels.refresh()
     await this.blocked.refresh()
+    await this.forgetting.remember()
     this.bell.on("channels", () => void this.channels.refresh().catch(() => undefined))
-    this.bell.on("people", () => this.directory.forgetPeople())
+    this.bell.on("people", () => this.directory.lookAgain())
     this.bell.on("lanes", () => void this.releases.follow().catch(() => undefined))
     await this.journalReader?.read()
     await this.followed?.start()
@@ -269,6 +277,7 @@ export class Engine {
       { every: 1000, run: async () => journalReader?.read() },
       { every: 5000, run: () => wakeResumed(database) },
       { every: 5000, run: async () => this.givingBack?.look() },
+      { every: 1000, run: async () => this.forgetting.look() },
       { every: 2000, run: async () => this.accounts?.look() },
       { every: 5000, run: () => this.queues.look(new Date()) },
       { every: 5000, run: () => forwarding.sweep(new Date()) },

@@ -1,5 +1,6 @@
 import { createCipheriv, createDecipheriv, createHmac, randomBytes } from "node:crypto"
 import { LRUCache } from "lru-cache"
+import { addressMark } from "../core/signature/addressMark.ts"
 import { decoded } from "../core/signature/addresses.ts"
 
 /** Keeps secrets sealed at rest (AES-256-GCM), and turns them into fingerprints where they must only be compared. */
@@ -29,6 +30,11 @@ export class Seal {
   /** A proof that only who holds this key can give, such as that an answer comes from this service. */
   sign(text: string): string {
     return createHmac("sha256", this.key).update(`signed ${text}`).digest("hex")
+  }
+
+  /** Keyed hash of somebody's address on a channel. */
+  mark(channel: string, address: string): string {
+    return addressMark(this.key, channel, address)
   }
 
   /** Tells two secrets apart, and nothing about either. Those seen lately are kept: most calls bring the same. */

@@ -30,6 +30,7 @@ export const catalogue = {
   decided: { status: 409, title: "Already decided" },
   "key-reused": { status: 422, title: "Idempotency key used for something else" },
   "opted-out": { status: 409, title: "The person wants no more messages" },
+  forgotten: { status: 410, title: "The person was forgotten" },
   "cannot-be-said": { status: 422, title: "Cannot be said on this channel" },
   "provider-refused": { status: 502, title: "The provider refused" },
   "too-many": { status: 429, title: "Too many at once" },

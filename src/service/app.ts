@@ -14,6 +14,7 @@ import { botRoutes } from "./api/bot.ts"
 import { bringRoutes } from "./api/bring.ts"
 import { channelRoutes } from "./api/channels.ts"
 import { conversationRoutes } from "./api/conversations.ts"
+import { peopleRoutes } from "./api/people.ts"
 import { looksRoutes } from "./api/looks.ts"
 import { mediaRoutes } from "./api/media.ts"
 import { messageRoutes } from "./api/messages.ts"
@@ -46,6 +47,7 @@ export const apiRoutes: ApiRoute[] = [
   ...bringRoutes,
   ...messageRoutes,
   ...conversationRoutes,
+  ...peopleRoutes,
   ...passageRoutes,
   ...parkedRoutes,
   ...looksRoutes,

@@ -239,6 +239,15 @@ export const limit = Joi.number().integer().min(1).max(200).default(50).descript
 /** A channel's key, as a filter. */
 export const channelKey = Joi.string().max(63).description("a channel's key")
 
+/** Tags of a person or a place. */
+export const tags = Joi.array()
+  .items(
+    Joi.string()
+      .pattern(/^[^\s,]{1,60}$/)
+      .message("a tag is one word"),
+  )
+  .max(50)
+
 /** A page of a list, and where the next begins. */
 export function page<Item>(
   items: Item[],

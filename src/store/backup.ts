@@ -5,7 +5,11 @@ import { join } from "node:path"
 import type { Database } from "./database.ts"
 import { migrate, openDatabase, rows } from "./database.ts"
 import { binaries } from "./embedded.ts"
+import type { MarkOf } from "./directory.ts"
+import type { Remembered } from "./forgetting.ts"
+import { beginForgetting, forgettingsOnRecord, lookOn, peopleToForget } from "./forgetting.ts"
 import { newId } from "./ids.ts"
+import { record } from "./access.ts"
 
 /** Something about a backup is not as it must be: what, and what to do. */
 export class BackupTrouble extends Error {
@@ -37,6 +41,8 @@ export interface Restored {
   channels: string[]
   replies: number
   turns: number
+  /** People who were forgotten after the backup was made, and were forgotten again. */
+  forgotten: number
 }
 
 export const keyMark = (key: string): string => createHash("sha256").update(key.trim()).digest("hex").slice(0, 12)
@@ -106,14 +112,15 @@ export function readManifest(folder: string): Manifest & { key: string | undefin
  */
 export async function restoreBackup(
   folder: string,
-  options: { url: string; replace: boolean; now: Date },
+  options: { url: string; replace: boolean; now: Date; forgotten: Remembered[]; markOf: MarkOf },
   step: (says: string) => void,
 ): Promise<Restored> {
   const { key: _key, ...manifest } = readManifest(folder)
-  const { url } = options
+  const { url, markOf } = options
   const dump = join(folder, files.database)
   const database = openDatabase(url, { most: 2 })
   try {
+    const forgotten = [...options.forgotten, ...(await forgettingsOnRecord(database))]
     await makeEmpty(database, options.replace)
     const restore = (section: string) =>
       tool("pg_restore", url, [
@@ -135,8 +142,9 @@ export async function restoreBackup(
     await restore("post-data")
     step("bringing the tables up to date")
     await migrate(url, database, options.now)
+    const again = await forgetAgain(database, manifest, { forgotten, markOf, now: options.now }, step)
     step("turning sending off")
-    return { manifest, ...(await holdBack(database, manifest)) }
+    return { manifest, forgotten: again, ...(await holdBack(database, manifest)) }
   } finally {
     await database.destroy()
   }
@@ -159,6 +167,26 @@ async function makeEmpty(database: Database, replace: boolean): Promise<void> {
     )
   await rows(database, "DROP SCHEMA public CASCADE")
   await rows(database, "CREATE SCHEMA public")
+}
+
+/** People who asked to be forgotten after the backup was made are forgotten in it as well. Gives how many. */
+async function forgetAgain(
+  database: Database,
+  { madeAt }: Manifest,
+  given: { forgotten: Remembered[]; markOf: MarkOf; now: Date },
+  step: (says: string) => void,
+): Promise<number> {
+  const { markOf, now } = given
+  const since = given.forgotten.filter(({ at }) => at > madeAt)
+  if (since.length === 0) return 0
+  const contacts = await peopleToForget(database, since, markOf)
+  for (const [n, contact] of contacts.entries()) {
+    step(`forgetting again who was forgotten since, ${n + 1} of ${contacts.length}`)
+    let row = await beginForgetting(database, { id: newId("fgt"), contact, by: "restore", at: now, markOf })
+    while (row && row.endedAt === null) row = await lookOn(database, row)
+    await record(database, { name: "restore" }, "person forgotten", { contact, forgetting: row?.id })
+  }
+  return contacts.length
 }
 
 const forgetting = "forget_transactions"
@@ -195,7 +223,7 @@ async function forgetTransactions(database: Database): Promise<void> {
 }
 
 /** Parks what waited, and turns sending off. */
-async function holdBack(database: Database, { madeAt }: Manifest): Promise<Omit<Restored, "manifest">> {
+async function holdBack(database: Database, { madeAt }: Manifest): Promise<Omit<Restored, "manifest" | "forgotten">> {
   const at = `${madeAt.slice(0, 16).replace("T", " ")} UTC`
   return database.transaction(async (step) => {
     const off = await rows<{ key: string }>(

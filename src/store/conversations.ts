@@ -20,6 +20,8 @@ export interface ConversationRow {
   createdAt: Date
   /** Since when the person wants to be sent nothing more. */
   optedOut: Date | null
+  /** When the person was forgotten on request. */
+  forgottenAt: Date | null
   lastAt: Date | null
   lastText: string | null
   lastDirection: string | null
@@ -31,7 +33,7 @@ export interface ConversationRow {
 }
 
 const view = `
-  SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.handed_at AS "handedAt", v.taken_by AS "takenBy", v.tags, v.created_at AS "createdAt", v.opted_out AS "optedOut",
+  SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.handed_at AS "handedAt", v.taken_by AS "takenBy", v.tags, v.created_at AS "createdAt", v.opted_out AS "optedOut", v.forgotten_at AS "forgottenAt",
     w.last_id AS "lastMessage", coalesce(w.next_position - 1, 0) AS messages, 
     (SELECT count(*) FROM outbox o WHERE o.conversation = v.id) AS unsent,
     m.received_at AS "lastAt", left(m.words, 300) AS "lastText", m.direction AS "lastDirection", m.intake AS "lastIntake",

@@ -17,6 +17,7 @@ import * as fetched from "./migrations/0012-fetched.ts"
 import * as addressShown from "./migrations/0013-address-shown.ts"
 import * as deciding from "./migrations/0014-deciding.ts"
 import * as interviews from "./migrations/0015-interviews.ts"
+import * as forgetting from "./migrations/0016-forgetting.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -38,6 +39,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0013-address-shown": addressShown,
   "0014-deciding": deciding,
   "0015-interviews": interviews,
+  "0016-forgetting": forgetting,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

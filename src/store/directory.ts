@@ -11,8 +11,11 @@ export interface PlaceKey {
   contact?: string
 }
 
+/** Keyed hash of an address on a channel, by which somebody who was forgotten is still sent nothing they did not want. */
+export type MarkOf = (channel: string, address: string) => string
+
 /** The conversations that places hold, in the order given; made where there is none yet. */
-export async function conversationsAt(database: Database, places: PlaceKey[]): Promise<string[]> {
+export async function conversationsAt(database: Database, places: PlaceKey[], markOf: MarkOf): Promise<string[]> {
   const wanted = batch(
     "p",
     places.map(({ channel, place, contact }) => ({
@@ -23,8 +26,18 @@ export async function conversationsAt(database: Database, places: PlaceKey[]): P
       kind: place.kind,
       title: place.title,
       contact,
+      mark: markOf(channel, place.address),
     })),
-    { id: "text", channel: "text", address: "text", topic: "text", kind: "text", title: "text", contact: "text" },
+    {
+      id: "text",
+      channel: "text",
+      address: "text",
+      topic: "text",
+      kind: "text",
+      title: "text",
+      contact: "text",
+      mark: "text",
+    },
   )
   await rows(
     database,
@@ -32,9 +45,13 @@ export async function conversationsAt(database: Database, places: PlaceKey[]): P
        INSERT INTO places (channel, address, topic, conversation)
        SELECT channel, address, topic, id FROM p ORDER BY channel, address, topic
        ON CONFLICT DO NOTHING RETURNING conversation
+     ), wishes AS (
+       DELETE FROM opt_outs o USING p JOIN made ON made.conversation = p.id
+       WHERE o.channel = p.channel AND o.mark = p.mark RETURNING p.id, o.opted_out
      )
-     INSERT INTO conversations (id, channel, address, kind, title, topic, contact)
-     SELECT p.id, p.channel, p.address, p.kind, p.title, nullif(p.topic, ''), p.contact FROM p JOIN made ON made.conversation = p.id`,
+     INSERT INTO conversations (id, channel, address, kind, title, topic, contact, opted_out)
+     SELECT p.id, p.channel, p.address, p.kind, p.title, nullif(p.topic, ''), p.contact, w.opted_out
+     FROM p JOIN made ON made.conversation = p.id LEFT JOIN wishes w ON w.id = p.id`,
     wanted.values,
   )
   const found = await rows<{ conversation: string }>(

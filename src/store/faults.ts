@@ -21,6 +21,8 @@ export const faultPoints = {
   "send: attempt begun": "the attempt is on record, the call is not made",
   "send: call answered": "the provider has taken the call, its answer is not on record",
   "send: answer recorded": "the answer is on record, the next of the line is not begun",
+  "forgetting: begun": "a person is forgotten as far as new messages go, nobody was told, the record is whole",
+  "forgetting: piece removed": "a piece of the record is looked through, and that is durable",
   "poll: updates fetched": "updates are fetched, nothing of them is kept",
   "poll: updates kept": "updates and offset are durable, the provider does not know",
   "journal: call written": "the database is away, the call is on local disk, the provider has no answer yet",

@@ -228,6 +228,7 @@ interface ToldRow extends LineColumns {
   holder: string | null
   undisturbed: boolean
   allowed: number
+  current: number
 }
 
 const told = tells<ToldRow>({
@@ -260,6 +261,8 @@ const told = tells<ToldRow>({
   // turn in between, also where the line is new.
   undisturbed: "coalesce(w.fence + 1 = l.fence AND w.heard = l.heard, l.heard = 0)",
   allowed: "(SELECT count(*) FROM mine)",
+  // Fails, and nothing is kept, where the conversation's person was forgotten since it was looked up.
+  current: "not_forgotten(v.forgotten_at)",
 })
 
 const { at } = told
@@ -329,6 +332,11 @@ function accepting(offset: boolean, wishes: string, statuses: string, media: str
     LEFT JOIN LATERAL (SELECT * FROM conversations v WHERE v.id = said.conversation LIMIT 1) v ON true
     LEFT JOIN bots b ON b.key = l.channel`,
   )
+}
+
+/** Whether a batch was refused because it was meant for a conversation whose person was forgotten meanwhile. */
+export function isForgotten(error: unknown): boolean {
+  return (error as { code?: string }).code === "WB001"
 }
 
 /** Another process polls this channel by now; what was fetched is left for it. */

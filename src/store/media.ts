@@ -51,16 +51,13 @@ export async function keepContent(
   kept: { hash: string; mime: string; content: Buffer },
 ): Promise<void> {
   await database.transaction(async (step) => {
-    await rows(
+    const noted = await rows(
       step,
-      "INSERT INTO media (hash, mime, size, content) VALUES (?, ?, ?, ?) ON CONFLICT (hash) DO NOTHING",
-      [kept.hash, kept.mime, kept.content.length, kept.content],
+      "UPDATE message_media SET state = 'kept', hash = ?, why = NULL WHERE message = ? AND n = ? RETURNING 1",
+      [kept.hash, due.message, due.n],
     )
-    await rows(step, "UPDATE message_media SET state = 'kept', hash = ?, why = NULL WHERE message = ? AND n = ?", [
-      kept.hash,
-      due.message,
-      due.n,
-    ])
+    // Its person may have been forgotten meanwhile.
+    if (noted.length > 0) await keepSaid(step, kept)
   })
 }
 

@@ -24,6 +24,8 @@ export interface InterviewWords {
   tooFew: string
   tooMany: string
   texts: InterviewTexts
+  /** A code was said by which somebody is known on a second channel. */
+  joined: string
 }
 
 /** What is said at certain moments; an author may change each. */
@@ -53,6 +55,7 @@ export const momentsSaid = [
 ] as readonly (keyof InterviewTexts)[]
 
 const en: InterviewWords = {
+  joined: "Done: you are known here as the same person.",
   yes: ["yes", "y", "yep", "yeah", "yup", "sure", "ok", "okay", "right", "correct", "of course", "please do", "do it"],
   no: ["no", "n", "nope", "nah", "not really", "no thanks", "no thank you", "never", "don't"],
   cancel: ["cancel", "leave it", "never mind", "forget it"],
@@ -105,6 +108,7 @@ const en: InterviewWords = {
 }
 
 const de: InterviewWords = {
+  joined: "Erledigt: Sie sind hier als dieselbe Person bekannt.",
   yes: ["ja", "j", "jo", "jep", "klar", "gerne", "ok", "okay", "genau", "stimmt", "richtig", "natürlich", "bitte"],
   no: ["nein", "n", "nö", "nee", "nicht", "nein danke", "lieber nicht"],
   cancel: ["abbrechen", "lass es", "lassen wir das", "vergiss es"],
@@ -157,6 +161,7 @@ const de: InterviewWords = {
 }
 
 const fr: InterviewWords = {
+  joined: "C’est fait : vous êtes reconnu ici comme la même personne.",
   yes: ["oui", "o", "ouais", "d'accord", "ok", "bien sûr", "exact", "volontiers"],
   no: ["non", "n", "pas vraiment", "non merci"],
   cancel: ["annuler", "laisse tomber", "laissez tomber"],
@@ -208,6 +213,7 @@ const fr: InterviewWords = {
 }
 
 const es: InterviewWords = {
+  joined: "Hecho: aquí se te conoce como la misma persona.",
   yes: ["sí", "s", "vale", "claro", "ok", "correcto", "por supuesto", "de acuerdo"],
   no: ["no", "n", "no gracias", "mejor no"],
   cancel: ["cancelar", "déjalo", "olvídalo"],
@@ -260,6 +266,7 @@ const es: InterviewWords = {
 }
 
 const pt: InterviewWords = {
+  joined: "Feito: aqui és reconhecido como a mesma pessoa.",
   yes: ["sim", "s", "claro", "ok", "certo", "com certeza", "está bem"],
   no: ["não", "n", "não obrigado", "não obrigada"],
   cancel: ["cancelar", "deixa", "deixe estar", "esquece"],

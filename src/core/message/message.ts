@@ -61,6 +61,8 @@ export const messageEvents = [
   "template-status",
   /** A time is over that an interview had waited for, or somebody stepped in. */
   "interview",
+  /** What was said here was removed, since its person asked for that. */
+  "forgotten",
   "unknown",
 ] as const
 export type MessageEvent = (typeof messageEvents)[number]

@@ -15,7 +15,7 @@ import { databaseFault } from "../../store/database.ts"
 import { faultPoint } from "../../store/faults.ts"
 import { newId } from "../../store/ids.ts"
 import type { Acceptance, Intake } from "../../store/intake.ts"
-import { acceptIntakes } from "../../store/intake.ts"
+import { acceptIntakes, isForgotten } from "../../store/intake.ts"
 import type { Claimed } from "../../store/lines.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import { GroupCommit, keepHalving, NotInTime } from "../groupCommit.ts"
@@ -301,7 +301,7 @@ export class Inlet {
     const confirm = { channel: key, ...offset }
     if (FAULTS_BUILT && updates.length > 0) await faultPoint("poll: updates fetched")
     try {
-      await this.store(await this.placed(drafts), confirm)
+      await this.storeDrafts(drafts, confirm)
       this.tell(drafts)
     } catch (error) {
       if (databaseFault(error) !== "data") throw error
@@ -344,8 +344,11 @@ export class Inlet {
   }
 
   private async keep(drafts: Draft[]): Promise<void> {
-    const store = async (some: Draft[]) => this.store(await this.placed(some))
-    await keepHalving(drafts, store, (draft, error) => this.keepRaw(draft, error))
+    await keepHalving(
+      drafts,
+      (some) => this.storeDrafts(some),
+      (draft, error) => this.keepRaw(draft, error),
+    )
     this.tell(drafts)
   }
 
@@ -420,7 +423,18 @@ export class Inlet {
     )
   }
 
-  private async store(intakes: Intake[], offset?: { channel: string; holder: string; next: string }): Promise<void> {
+  private async storeDrafts(drafts: Draft[], offset?: Offset): Promise<void> {
+    try {
+      await this.store(await this.placed(drafts), offset)
+    } catch (error) {
+      if (!isForgotten(error)) throw error
+      // They write again, for the first time.
+      this.parts.directory.lookAgain()
+      await this.store(await this.placed(drafts), offset)
+    }
+  }
+
+  private async store(intakes: Intake[], offset?: Offset): Promise<void> {
     const { database, self, claimed, bell } = this.parts
     const claim = claimed ? { holder: self, seconds: claimSeconds } : undefined
     const acceptance = await acceptIntakes(database, intakes.map(storableIntake), claim, offset)
@@ -434,6 +448,13 @@ export class Inlet {
     if (claimed && acceptance.claimed.length > 0) claimed(acceptance.claimed)
     if (!claimed) bell.ring("work")
   }
+}
+
+/** A poll's next offset, and who polls. */
+interface Offset {
+  channel: string
+  holder: string
+  next: string
 }
 
 /** Where a call came from that did not come here by itself. */

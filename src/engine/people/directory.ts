@@ -1,6 +1,7 @@
 import { LRUCache } from "lru-cache"
 import type { Message, Sender } from "../../core/message/message.ts"
 import type { Database } from "../../store/database.ts"
+import type { MarkOf } from "../../store/directory.ts"
 import { contactsOf, conversationsAt, movePlace, renamePlace, titleOf } from "../../store/directory.ts"
 
 /** A message and the channel it came in by. */
@@ -22,6 +23,7 @@ export class Directory {
   /** @param most places, and people, kept at hand */
   constructor(
     private readonly database: Database,
+    private readonly markOf: MarkOf,
     most = 50_000,
   ) {
     this.conversations = new LRUCache({ max: most })
@@ -45,7 +47,7 @@ export class Directory {
         const contact = message.place.kind === "direct" ? this.contactOf(channel, message) : undefined
         return { channel, place: message.place, ...(contact ? { contact } : {}) }
       })
-      const found = await conversationsAt(this.database, wanted)
+      const found = await conversationsAt(this.database, wanted, this.markOf)
       ;[...missing.entries()].forEach(([key, { message }], at) => {
         const place = { conversation: found[at]!, title: message.place.title }
         places.set(key, place)
@@ -55,9 +57,10 @@ export class Directory {
     return Promise.all(said.map((one) => this.titled(places.get(placeKey(one))!, one.message)))
   }
 
-  /** People were joined or split: who is behind an address is looked up again. */
-  forgetPeople(): void {
+  /** People were joined, split or forgotten: who is behind an address, and where they talk, is looked up again. */
+  lookAgain(): void {
     this.contacts.clear()
+    this.conversations.clear()
   }
 
   /** Keeps what was learned of a sender. */

@@ -20,6 +20,7 @@ export type Plan =
   | { does: "stop"; stop: Stop }
   | { does: "nothing"; outcome: "unrouted" | "passed over"; reason: string }
   | { does: "help"; text: string; message: Message }
+  | { does: "joined"; text: string; message: Message }
   | {
       does: "run"
       handler: HandlerName

@@ -47,12 +47,17 @@ export function reasonNotToAnswer(
   now: Date,
 ): Stop | undefined {
   return (
+    forgotten(last.message) ??
     ownWords(known, last.message) ??
     otherBot(known, last.message, pace) ??
     wish(line, last.message) ??
     tooLate(known, last, now) ??
     tooMany(line, last, pace, turnsPerMinute ?? usualTurnsPerMinute, now)
   )
+}
+
+function forgotten({ event }: Message): Stop | undefined {
+  return event === "forgotten" ? { outcome: "passed over", reason: "the person was forgotten on request" } : undefined
 }
 
 function ownWords({ row }: KnownChannel, { own, from }: PendingMessage["message"]): Stop | undefined {

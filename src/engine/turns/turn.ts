@@ -1,4 +1,5 @@
 import type { Happened, InterviewResult } from "../../core/interview/interviewRun.ts"
+import { wordsIn } from "../../core/interview/words.ts"
 import type { Leaving } from "../../core/interview/question.ts"
 import { mostEntries } from "../../core/interview/journal.ts"
 import { personFields } from "../../core/message/personFields.ts"
@@ -29,6 +30,7 @@ import { HandlerFault } from "../handlers/handler.ts"
 import { handlerOf } from "../handlers/registry.ts"
 import type { ReadyRelease } from "../handlers/handler.ts"
 import type { Blocked } from "../people/blocked.ts"
+import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
 import type { Assembled } from "../replies/assemble.ts"
 import { assemble, completed } from "../replies/assemble.ts"
@@ -55,6 +57,7 @@ export interface TurnParts {
   bell: Bell
   self: string
   blocked: Blocked
+  joining: Joining
   /** Whether a bot folder is followed here: then each run of an interview is checked by another. */
   follows: boolean
 }
@@ -96,11 +99,20 @@ export async function takeTurn(
   const isBlocked = parts.blocked.has(messages.at(-1)!.contact)
   const plan: Plan = isBlocked
     ? { does: "stop", stop: { outcome: "blocked", reason: "this person is blocked: nothing of theirs is answered" } }
-    : planOf({ line, known, release, messages, pace, facts, talks, now: startedAt })
+    : ((await joinPlan(parts, turn)) ?? planOf({ line, known, release, messages, pace, facts, talks, now: startedAt }))
   const { turn: record, ...rest } = await carryOut(parts, turn, plan)
   // Filled in where it stands: merging two objects of twenty fields each for every turn showed under load.
   Object.assign(turn.blank.turn, record)
   return Object.assign(turn.blank, rest)
+}
+
+/** What was said is the code by which somebody is known on a second channel: that comes before everything else. */
+async function joinPlan({ joining }: TurnParts, { line, messages, release }: Turn): Promise<Plan | undefined> {
+  const [only] = messages
+  if (messages.length > 1 || line.optedOut || !(await joining.heard(only!, line.channel))) return undefined
+  const { message } = only!
+  const languages = [message.from?.language, ...(release?.table.bot.language ?? [])]
+  return { does: "joined", text: wordsIn(languages.filter((one) => one !== undefined)).joined, message }
 }
 
 /** The interviews that run in the conversation; undefined where none do, and nothing has to be asked about. */
@@ -196,6 +208,13 @@ async function carryOut(parts: TurnParts, turn: Turn, plan: Plan): Promise<Endin
         outcome: "unrouted" as const,
         reason: "no route is met",
         handler: "help",
+        stateBefore: line.state,
+      }
+      return ended(parts, turn, record, await said(parts, turn, [{ part: "text", text: plan.text }], plan.message))
+    }
+    case "joined": {
+      const record = {
+        reason: "the code of a join: who said it is known here as the same person",
         stateBefore: line.state,
       }
       return ended(parts, turn, record, await said(parts, turn, [{ part: "text", text: plan.text }], plan.message))

@@ -16,6 +16,7 @@ import type { Channels } from "../channels.ts"
 import { GroupCommit, keepHalving } from "../groupCommit.ts"
 import type { Releases } from "../handlers/releases.ts"
 import type { Blocked } from "../people/blocked.ts"
+import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
@@ -69,6 +70,7 @@ export class Turns {
       log: Logger
       self: string
       blocked: Blocked
+      joining: Joining
       follows: boolean
     },
   ) {

@@ -1,6 +1,5 @@
 import { createHash } from "node:crypto"
 import { changesOf } from "../../client/changes.ts"
-import { personFields } from "../../core/message/personFields.ts"
 import { storableJson } from "../../core/message/graphemes.ts"
 import Joi from "joi"
 import { Desk } from "../../engine/desk.ts"
@@ -10,23 +9,19 @@ import {
   changeState,
   conversationsAsBegun,
   listConversations,
-  listPeople,
   resetState,
   setAnsweredBy,
   stateOf,
   takeConversation,
   waitingConversations,
 } from "../../store/conversations.ts"
-import type { PersonWhole } from "../../client/types.ts"
-import type { Database } from "../../store/database.ts"
-import { joinPeople, personById, splitPerson } from "../../store/people.ts"
 import { interviewById } from "../../store/interviews.ts"
 import { decideInterview } from "../../store/timers.ts"
 import { interviewViews } from "../views/interviews.ts"
-import { setBlocked, markContact, markConversation } from "../../store/tags.ts"
+import { markConversation } from "../../store/tags.ts"
 import { messagesOfConversation } from "../../store/messages.ts"
 import type { ApiRoute } from "../routes.ts"
-import { channelKey, cursorOf, ifMatch, limit, lookedPage, route, tagWanted } from "../routes.ts"
+import { channelKey, cursorOf, ifMatch, limit, lookedPage, route, tags, tagWanted } from "../routes.ts"
 import { withStops } from "./messages.ts"
 
 function tagOfState(state: object): string {
@@ -35,20 +30,6 @@ function tagOfState(state: object): string {
 
 /** Characters of a state as JSON. */
 const longestState = 256 * 1024
-
-const tags = Joi.array()
-  .items(
-    Joi.string()
-      .pattern(/^[^\s,]{1,60}$/)
-      .message("a tag is one word"),
-  )
-  .max(50)
-
-async function personOf(database: Database, contact: string): Promise<PersonWhole> {
-  const found = await personById(database, contact)
-  if (!found) throw notFound("person", contact, 'List them with "wobbet contact list".')
-  return { ...found, blockedAt: found.blockedAt?.toISOString() ?? null }
-}
 
 export const conversationRoutes: ApiRoute[] = [
   route("GET /conversations", {
@@ -80,95 +61,6 @@ export const conversationRoutes: ApiRoute[] = [
         )
       const list = order === "begun" ? conversationsAsBegun : listConversations
       return lookedPage(await list(engine.reading, { ...filter, ...(below ? { below } : {}) }))
-    },
-  }),
-  route("GET /people", {
-    summary: "Everybody who ever spoke, with the provider's id of each",
-    role: "reader",
-    query: Joi.object({
-      channel: channelKey,
-      text: Joi.string().max(200).description("part of a name, or an id"),
-      limit,
-      cursor: cursorOf(/^[a-z0-9][a-z0-9-]{0,62} .+$/s),
-    }),
-    answers: "A page of people, by channel and id.",
-    handle: async ({ engine, query }) => {
-      const { cursor: after, ...filter } = query
-      return lookedPage(await listPeople(engine.reading, { ...filter, ...(after ? { after } : {}) }))
-    },
-  }),
-  route("PATCH /people/{contact}", {
-    summary: "Tag a person, or set fields that a bot's conditions and texts may name",
-    role: "operator",
-    body: Joi.object({
-      addTags: tags,
-      removeTags: tags,
-      fields: personFields.description("by name; null removes one"),
-    }).min(1),
-    answers: "The person's tags and fields as they are now.",
-    troubles: ["not-found"],
-    handle: async ({ engine, params, body, by }) => {
-      const { addTags: add = [], removeTags: remove = [], fields } = body
-      const contact = params.contact!
-      const marked = await markContact(engine.database, contact, { add, remove, ...(fields ? { fields } : {}) })
-      if (!marked) throw notFound("person", contact, 'List them with "wobbet conversation list --people".')
-      await record(engine.database, by, "person tagged", { contact, add, remove, fields: Object.keys(fields ?? {}) })
-      return { contact, ...marked }
-    },
-  }),
-  route("GET /people/{contact}", {
-    summary: "One person: addresses, tags, fields, conversations and interviews",
-    role: "reader",
-    answers: "The person.",
-    handle: async ({ engine, params }) => personOf(engine.reading, params.contact!),
-  }),
-  route("POST /people/{contact}/join", {
-    summary: "Make two people one, known on several channels",
-    role: "operator",
-    body: Joi.object({ other: Joi.string().max(60).required().description("the contact that becomes this one") }),
-    answers: "The person as they are now.",
-    troubles: ["not-found", "bad-input"],
-    handle: async ({ engine, params, body, by }) => {
-      const contact = params.contact!
-      if (contact === body.other)
-        throw new Trouble("bad-input", "A person cannot be joined with themselves.", "Name two contacts.", "other")
-      if (!(await joinPeople(engine.database, contact, body.other)))
-        throw notFound("person", `${contact} or ${body.other}`, 'List them with "wobbet contact list".')
-      await record(engine.database, by, "people joined", { contact, other: body.other })
-      engine.bell.ring("people")
-      return personOf(engine.database, contact)
-    },
-  }),
-  route("POST /people/{contact}/split", {
-    summary: "Take an address away from a person: whoever is behind it is somebody else from now on",
-    role: "operator",
-    body: Joi.object({ channel: channelKey.required(), address: Joi.string().max(500).required() }),
-    answers: "The new person.",
-    troubles: ["not-found"],
-    handle: async ({ engine, params, body, by }) => {
-      const contact = params.contact!
-      const made = await splitPerson(engine.database, contact, body)
-      if (made === undefined)
-        throw notFound("address", `${body.address} on ${body.channel}`, `See them with: wobbet contact show ${contact}`)
-      await record(engine.database, by, "person split", { contact, made, channel: body.channel })
-      engine.bell.ring("people")
-      return personOf(engine.database, made)
-    },
-  }),
-  route("PUT /people/{contact}/block", {
-    summary: "Block a person: nothing of theirs is handled or answered until that is lifted",
-    role: "operator",
-    body: Joi.object({ blocked: Joi.boolean().required() }),
-    answers: "Since when the person is blocked.",
-    troubles: ["not-found"],
-    handle: async ({ engine, params, body, by }) => {
-      const contact = params.contact!
-      const blockedAt = await setBlocked(engine.database, contact, body.blocked)
-      if (blockedAt === undefined)
-        throw notFound("person", contact, 'List them with "wobbet conversation list --people".')
-      await record(engine.database, by, body.blocked ? "person blocked" : "person unblocked", { contact })
-      engine.bell.ring("people")
-      return { contact, blockedAt: blockedAt?.toISOString() ?? null }
     },
   }),
   route("GET /conversations/{id}", {

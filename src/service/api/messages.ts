@@ -88,7 +88,7 @@ export const messageRoutes: ApiRoute[] = [
       .oxor("extra", "replies"),
     answers: "The conversation, and the ids of the messages, which now wait in its line.",
     status: 202,
-    troubles: ["not-found", "opted-out", "cannot-be-said", "key-reused"],
+    troubles: ["not-found", "opted-out", "forgotten", "cannot-be-said", "key-reused"],
     handle: ({ engine, body, visitor, headers }) => {
       const key = headers["idempotency-key"]
       return new Desk(engine).send({

@@ -1,0 +1,84 @@
+import type { Knex } from "knex"
+
+/**
+ * Codes by which people are joined, and people who are forgotten: what is left to be looked through, and what stays of their wish to be sent nothing. The audit
+ * still only grows, but a forgetting may empty what an entry tells besides who did what and when.
+ */
+export async function up(knex: Knex): Promise<void> {
+  await knex.raw("ALTER TABLE conversations ADD COLUMN forgotten_at timestamptz")
+  await knex.raw(`
+    CREATE TABLE forgettings (
+      id id PRIMARY KEY,
+      contact id NOT NULL,
+      asked_by text NOT NULL,
+      asked_at timestamptz NOT NULL,
+      -- Keyed hashes of the addresses: what a restored backup is compared with.
+      marks jsonb NOT NULL,
+      -- The addresses themselves, by which calls are looked through; null once that is over.
+      addresses jsonb,
+      conversations text[] NOT NULL,
+      -- How far it has come.
+      looked jsonb NOT NULL,
+      removed jsonb NOT NULL DEFAULT '{}',
+      holder text,
+      until timestamptz,
+      ended_at timestamptz
+    ) WITH (fillfactor = 50)`)
+  await knex.raw("CREATE INDEX forgettings_open ON forgettings (id) WHERE ended_at IS NULL")
+  await knex.raw(`
+    CREATE TABLE opt_outs (
+      channel text NOT NULL,
+      mark text NOT NULL,
+      opted_out timestamptz NOT NULL,
+      PRIMARY KEY (channel, mark)
+    )`)
+  // What somebody says on a second channel to be known there as well; only a keyed hash of it is kept.
+  await knex.raw(`
+    CREATE TABLE join_codes (
+      mark text PRIMARY KEY,
+      contact id NOT NULL,
+      made_by text NOT NULL,
+      until timestamptz NOT NULL,
+      wrong integer NOT NULL DEFAULT 0,
+      -- The message by which it was used.
+      used_by id
+    )`)
+  // Whether a picture is anybody else's is looked up by its content.
+  await knex.raw("CREATE INDEX message_media_by_hash ON message_media (hash) WHERE hash IS NOT NULL")
+  await knex.raw(`
+    CREATE FUNCTION not_forgotten(at timestamptz) RETURNS integer LANGUAGE plpgsql AS $$
+      BEGIN
+        IF at IS NOT NULL THEN
+          RAISE EXCEPTION 'the person of this conversation was forgotten' USING ERRCODE = 'WB001';
+        END IF;
+        RETURN 0;
+      END
+    $$`)
+  await knex.raw(`
+    CREATE OR REPLACE FUNCTION audit_only_grows() RETURNS trigger LANGUAGE plpgsql AS $$
+      BEGIN
+        IF TG_OP = 'UPDATE' AND current_setting('wobbet.forgetting', true) = 'on' THEN
+          IF NEW.detail IS NULL AND (NEW.id, NEW.who, NEW.did, NEW.at, NEW.token, NEW.address) IS NOT DISTINCT FROM
+            (OLD.id, OLD.who, OLD.did, OLD.at, OLD.token, OLD.address) THEN
+            RETURN NEW;
+          END IF;
+        END IF;
+        RAISE EXCEPTION 'the audit only grows: nothing in it is changed or deleted';
+      END
+    $$`)
+}
+
+export async function down(knex: Knex): Promise<void> {
+  await knex.raw(`
+    CREATE OR REPLACE FUNCTION audit_only_grows() RETURNS trigger LANGUAGE plpgsql AS $$
+      BEGIN
+        RAISE EXCEPTION 'the audit only grows: nothing in it is changed or deleted';
+      END
+    $$`)
+  await knex.raw("DROP FUNCTION not_forgotten")
+  await knex.raw("DROP INDEX message_media_by_hash")
+  await knex.raw("DROP TABLE join_codes")
+  await knex.raw("DROP TABLE opt_outs")
+  await knex.raw("DROP TABLE forgettings")
+  await knex.raw("ALTER TABLE conversations DROP COLUMN forgotten_at")
+}
