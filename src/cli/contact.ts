@@ -21,6 +21,7 @@ export function contactCommands(program: Command): void {
     .description("everybody who ever spoke, in groups too")
     .argument("[words]", "part of a name, or an id")
     .option("--channel <key>", "of one channel")
+    .option("--tag <tag>", "with a tag")
     .option("--limit <n>", "how many at most", "30")
     .option("--cursor <next>", "continue where the list before ended")
     .option("--wide", wideHelp)
@@ -184,7 +185,12 @@ function printPerson({
   if (tags.length > 0) print(`  tags ${inLine(tags.join(", "), 200)}`)
   for (const [field, value] of Object.entries(fields))
     print(`  ${inLine(field, 40)}: ${inLine(JSON.stringify(value), 120)}`)
-  for (const { id, channel } of conversations) print(colors.dim(`  conversation ${id} on ${channel}`))
+  for (const { id, channel, optedOut, answeredBy, lastAt } of conversations)
+    print(
+      colors.dim(`  conversation ${id} on ${channel}${lastAt ? `, last ${when(lastAt)}` : ""}`) +
+        (optedOut ? colors.yellow(`  wants to be sent nothing since ${when(optedOut)}`) : "") +
+        (answeredBy === "person" ? "  a person answers there" : ""),
+    )
   for (const { handler, stands, conversation } of interviews)
     print(`  interview ${handler}, ${stands}, in ${colors.dim(conversation)}`)
 }

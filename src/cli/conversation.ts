@@ -89,7 +89,7 @@ export function conversationCommands(program: Command): void {
       for (const item of items) {
         const side = item.direction === "in" ? "received" : "sent    "
         print(
-          `${colors.dim(when(item.receivedAt))}  ${item.direction === "in" ? colors.bold(side) : side}  ${rail(item.stops ?? [])}  ${item.body.simulated ? colors.dim("simulated: ") : ""}${inLine(item.text, roomBeside(widthOf(when(item.receivedAt)) + 27, 90))}`,
+          `${colors.dim(when(item.receivedAt))}  ${item.direction === "in" ? colors.bold(side) : side}  ${rail(item.stops ?? [])}  ${item.body.simulated ? colors.dim("simulated: ") : ""}${inLine(item.text || `(${item.event})`, roomBeside(widthOf(when(item.receivedAt)) + 27, 90))}`,
         )
       }
       print("", `state ${JSON.stringify(shown.state)}`)

@@ -64,7 +64,7 @@ export function messageCommands(program: Command): void {
       line("because", because(shown))
       line("doubt", shown.doubt && `${shown.doubt.known}; ${shown.doubt.decided}`)
       line("event", shown.event)
-      line("said", shown.text)
+      line("said", shown.text || `(${shown.event})`)
       line("channel", `${shown.channel}, conversation ${shown.conversation}, position ${shown.position}`)
       line("provider id", shown.providerId)
       line("by", shown.author ?? (shown.direction === "out" ? shown.origin : undefined))
@@ -83,7 +83,7 @@ export function printMessages(items: MessageView[]): void {
       rail(item.stops ?? []),
       messageWord(item),
       inLine(whoOf(item), 18),
-      inLine(item.text, 44),
+      inLine(item.text || `(${item.event})`, 44),
       colors.dim(item.id),
     ]),
     "No message fits.",
@@ -96,7 +96,7 @@ function printDoubts(items: MessageView[]): void {
     items.map((item) => [
       when(item.doubt?.at ?? item.receivedAt),
       inLine(whoOf(item), 14),
-      inLine(item.text, 20),
+      inLine(item.text || `(${item.event})`, 20),
       item.doubt?.known ?? "",
       item.doubt?.open ? colors.red(item.doubt.decided) : (item.doubt?.decided ?? ""),
       colors.dim(item.id),

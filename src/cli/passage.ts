@@ -139,7 +139,10 @@ function printPath(path: PassagePath, routes: boolean): void {
   for (const parked of path.parked) printParked(parked)
   for (const reply of path.replies) {
     heading("Reply")
-    print(`  “${inLine(reply.message.text, 200)}”`, colors.dim(`  ${reply.message.status}, ${reply.message.id}`))
+    print(
+      `  ${reply.message.text ? `“${inLine(reply.message.text, 200)}”` : `(${reply.message.event})`}`,
+      colors.dim(`  ${reply.message.status}, ${reply.message.id}`),
+    )
     for (const attempt of reply.attempts) printAttempt(attempt)
     if (reply.statuses.length > 0)
       print(

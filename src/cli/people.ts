@@ -5,6 +5,7 @@ import { asJson, colors, inLine, printMore, table } from "./output.ts"
 export interface ListOptions {
   waiting?: boolean
   channel?: string
+  tag?: string
   people?: boolean
   limit: string
   cursor?: string
@@ -18,6 +19,7 @@ export async function listPeople(text: string | undefined, options: ListOptions)
     ...(options.cursor ? { cursor: options.cursor } : {}),
     ...(text ? { text } : {}),
     ...(options.channel ? { channel: options.channel } : {}),
+    ...(options.tag ? { tag: options.tag } : {}),
   })
   if (asJson(options, found)) return
   table(

@@ -142,7 +142,7 @@ export interface Api {
     }
     answer: Page<ConversationView>
   }
-  "GET /people": { query: Paged & { channel?: string; address?: string; text?: string }; answer: Page<PersonView> }
+  "GET /people": { query: Paged & { channel?: string; tag?: string; text?: string }; answer: Page<PersonView> }
   "PATCH /people/{contact}": {
     body: { addTags?: string[]; removeTags?: string[]; fields?: Fields }
     answer: { contact: string; tags: string[]; fields: Fields }

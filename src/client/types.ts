@@ -162,7 +162,16 @@ export interface PersonWhole {
   blockedAt: string | null
   addresses: { channel: string; address: string; name: string | null; handle: string | null; language: string | null }[]
   /** Those of their own; groups are not among them. */
-  conversations: { id: string; channel: string; address: string }[]
+  conversations: {
+    id: string
+    channel: string
+    address: string
+    answeredBy: string
+    /** Since when they want to be sent nothing more there. */
+    optedOut: string | null
+    lastAt: string | null
+    state: { [field: string]: unknown }
+  }[]
   /** Those that run. */
   interviews: { id: string; conversation: string; handler: string; stands: string }[]
 }

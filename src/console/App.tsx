@@ -21,6 +21,7 @@ import { may, VisitorContext } from "./visitor.ts"
 const Access = lazy(async () => ({ default: (await import("./pages/Access.tsx")).Access }))
 const Channels = lazy(async () => ({ default: (await import("./pages/Channels.tsx")).Channels }))
 const TryCall = lazy(async () => ({ default: (await import("./pages/TryCall.tsx")).TryCall }))
+const People = lazy(async () => ({ default: (await import("./pages/People.tsx")).People }))
 const RoutesPage = lazy(async () => ({ default: (await import("./pages/RoutesPage.tsx")).RoutesPage }))
 const Looks = lazy(async () => ({ default: (await import("./pages/Looks.tsx")).Looks }))
 
@@ -80,6 +81,7 @@ export function App() {
 
 const pages = [
   { path: "/conversations", name: "Conversations" },
+  { path: "/people", name: "People" },
   { path: "/passages", name: "Passages" },
   { path: "/routes", name: "Routes" },
   { path: "/channels", name: "Channels" },
@@ -143,6 +145,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
           <Suspense fallback={<Empty>One moment …</Empty>}>
             <Routes>
               <Route path="/conversations/:id?" element={<Conversations />} />
+              <Route path="/people/:contact?" element={<People />} />
               <Route path="/passages" element={<Passages />} />
               <Route path="/passages/:id" element={<PassagePage />} />
               <Route path="/routes" element={<RoutesPage />} />

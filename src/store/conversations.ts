@@ -223,13 +223,17 @@ export interface PersonRow {
 
 interface PeopleFilter extends PageAsked {
   channel?: string
+  tag?: string
   text?: string
   after?: string
 }
 
 /** By channel and address. */
 export async function listPeople(database: Database, filter: PeopleFilter): Promise<Looked<PersonRow>> {
-  const ways = [byPlace(database, filter), ...(filter.text === undefined ? [] : [byName(database, filter)])]
+  const ways =
+    filter.tag === undefined
+      ? [byPlace(database, filter), ...(filter.text === undefined ? [] : [byName(database, filter)])]
+      : [byTag(database, { ...filter, tag: filter.tag })]
   return lookThrough(ways, { ...filter, after: filter.after, cursor: placeOf, descending: false })
 }
 
@@ -261,6 +265,26 @@ function byPlace(database: Database, filter: PeopleFilter): Way<PersonRow> {
     const rows = found.filter((row) => row.seen === null).map(({ seen: _, ...row }) => row)
     if (rows.length > limit) return { rows, reached: placeOf(rows.at(-1)!) }
     return { rows, reached: end === undefined || end.seen! < many ? undefined : placeOf(end) }
+  }
+}
+
+/** Those with a tag; of them, by name or address as well. */
+function byTag(database: Database, { channel, text, tag, limit }: PeopleFilter & { tag: string }): Way<PersonRow> {
+  return async (after) => {
+    const found = await rows<PersonRow>(
+      database,
+      `SELECT ${person} FROM addresses a ${withPlace} WHERE c.tags @> ARRAY[?::text] AND (a.channel, a.address) > (?, ?)
+         ${channel === undefined ? "" : "AND a.channel = ?"}
+         ${text === undefined ? "" : "AND (a.name ILIKE ? OR a.handle ILIKE ? OR a.address IN (?, ?, ?))"}
+       ORDER BY a.channel, a.address LIMIT ?`,
+      [
+        ...[tag, ...partsOf(after)],
+        ...(channel === undefined ? [] : [channel]),
+        ...(text === undefined ? [] : [containing(text), containing(text), ...addressForms(text)]),
+        limit + 1,
+      ],
+    )
+    return { rows: found, reached: found.length <= limit ? undefined : placeOf(found.at(-1)!) }
   }
 }
 

@@ -10,7 +10,17 @@ export interface PersonRow {
   fields: { [field: string]: unknown }
   blockedAt: Date | null
   addresses: { channel: string; address: string; name: string | null; handle: string | null; language: string | null }[]
-  conversations: { id: string; channel: string; address: string }[]
+  /** Those of their own; groups are not among them. */
+  conversations: {
+    id: string
+    channel: string
+    address: string
+    answeredBy: string
+    /** Since when they want to be sent nothing more there. */
+    optedOut: string | null
+    lastAt: string | null
+    state: { [field: string]: unknown }
+  }[]
   interviews: { id: string; conversation: string; handler: string; stands: string }[]
 }
 
@@ -20,9 +30,14 @@ export async function personById(database: Database, contact: string): Promise<P
     `SELECT c.id AS contact, c.name, c.tags, c.fields, c.blocked_at AS "blockedAt",
        coalesce((SELECT jsonb_agg(jsonb_build_object('channel', a.channel, 'address', a.address, 'name', a.name, 'handle', a.handle,
          'language', a.language) ORDER BY a.channel, a.address) FROM addresses a WHERE a.contact = c.id), '[]') AS addresses,
-       coalesce((SELECT jsonb_agg(jsonb_build_object('id', v.id, 'channel', v.channel, 'address', v.address) ORDER BY v.id)
-         FROM addresses a JOIN conversations v ON v.channel = a.channel AND v.address = a.address AND v.kind = 'direct'
-         WHERE a.contact = c.id), '[]') AS conversations,
+       coalesce((SELECT jsonb_agg(jsonb_build_object('id', v.id, 'channel', v.channel, 'address', v.address, 'answeredBy', v.answered_by,
+           'optedOut', v.opted_out, 'lastAt', m.received_at, 'state', coalesce(s.state, '{}')) ORDER BY m.id DESC NULLS LAST, v.id)
+         FROM (SELECT id FROM conversations WHERE contact = c.id UNION
+           SELECT o.id FROM addresses a JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''
+             JOIN conversations o ON o.id = p.conversation AND o.kind = 'direct' WHERE a.contact = c.id) own
+         JOIN conversations v ON v.id = own.id AND v.kind = 'direct' LEFT JOIN states s ON s.conversation = v.id
+         LEFT JOIN work w ON w.conversation = v.id LEFT JOIN LATERAL (SELECT id, received_at FROM messages WHERE id = w.last_id) m ON true
+       ), '[]') AS conversations,
        coalesce((SELECT jsonb_agg(jsonb_build_object('id', i.id, 'conversation', i.conversation, 'handler', i.handler, 'stands', i.stands) ORDER BY i.id)
          FROM interviews i WHERE i.who = c.id AND i.ended_at IS NULL), '[]') AS interviews
      FROM contacts c WHERE c.id = ?`,

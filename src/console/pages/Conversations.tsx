@@ -132,7 +132,7 @@ function ConversationRow({
       <span className="flex items-baseline justify-between gap-2">
         <span className="truncate text-quiet" dir="auto">
           {conversation.lastDirection === "out" ? "sent: " : ""}
-          {shown(conversation.lastText ?? "")}
+          {conversation.forgottenAt ? "(forgotten)" : shown(conversation.lastText ?? "")}
         </span>
         {conversation.parked > 0 ? (
           <span className="shrink-0 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper">needs you</span>

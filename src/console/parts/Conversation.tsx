@@ -164,6 +164,12 @@ function Remembered({
             done={again}
           />
         ) : null}
+        {view.contact ? (
+          <Link to={`/people/${view.contact}`} className="underline">
+            Who this is
+          </Link>
+        ) : null}
+        {view.forgottenAt ? <p>The person was forgotten on request, {when(view.forgottenAt)}.</p> : null}
         <p className="mt-2">
           {bot
             ? "The bot answers here."

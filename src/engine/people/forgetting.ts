@@ -11,7 +11,7 @@ import { newId } from "../../store/ids.ts"
 import type { Seal } from "../seal.ts"
 
 /** Seconds for which a process has a forgetting to itself, renewed with every slice. */
-const lease = 60
+const lease = 20
 /** Milliseconds of one slice. */
 const slice = 5000
 

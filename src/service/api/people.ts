@@ -37,6 +37,7 @@ export const peopleRoutes: ApiRoute[] = [
     role: "reader",
     query: Joi.object({
       channel: channelKey,
+      tag: Joi.string().max(60).description("a tag of theirs"),
       text: Joi.string().max(200).description("part of a name, or an id"),
       limit,
       cursor: cursorOf(/^[a-z0-9][a-z0-9-]{0,62} .+$/s),
