@@ -14,7 +14,7 @@ const get = (path) =>
 
 const firstOf = async (path) => (await get(path)).items[0]
 const noor = await firstOf("/conversations?text=Noor")
-const good = await firstOf("/messages?channel=quay-whatsapp&text=tours&direction=in")
+const ines = await firstOf("/people?channel=quay-telegram&text=In%C3%AAs")
 const failed = await firstOf("/messages?status=parked&direction=in")
 const forged = await firstOf("/passages?genuine=false")
 /** A call of a gateway nobody has described, for the page where its shape is learned. */
@@ -41,8 +41,9 @@ if (only.length === 0 || only.includes("channel-learn")) {
 }
 const pages = {
   conversations: `/conversations/${noor?.id}`,
+  people: `/people/${ines?.contact}`,
   passages: "/passages",
-  "passage-good": `/passages/${good?.id}`,
+  routes: "/routes",
   "passage-failed": `/passages/${failed?.id}`,
   "passage-forged": `/passages/${forged?.id}`,
   channels: "/channels",

@@ -153,8 +153,8 @@ async function forget(id: string, options: { yes?: boolean; json?: boolean }): P
   const { said, answered, media, calls, interviews, conversations } = now.removed
   print(
     `${colors.green("●")} ${id} is forgotten.`,
-    `  Removed: what ${counted(said, "message")} of theirs and ${counted(answered, "answer")} said, ${counted(media, "picture or file", "pictures and files")}, the bodies of ${counted(calls, "call")},`,
-    `  ${counted(interviews, "interview")}, and all that was remembered of ${counted(conversations, "conversation")}.`,
+    `  Removed: ${counted(said, "message")} they sent, ${counted(answered, "answer")}, ${counted(media, "picture or file", "pictures and files")}, ${counted(interviews, "interview")}, the bodies of ${counted(calls, "received call")},`,
+    `  and what was remembered of ${counted(conversations, "conversation")}.`,
     "  Backups made before still hold them: a restore forgets them again, by the list beside the database.",
   )
 }

@@ -50,7 +50,10 @@ export function conversationCommands(program: Command): void {
           inLine([item.title ?? item.address, item.topic && `› ${item.topic}`].filter(Boolean).join(" "), 24),
           item.kind,
           item.address,
-          inLine(`${item.lastDirection === "out" ? "← " : ""}${item.lastText ?? ""}`, 40),
+          inLine(
+            `${item.lastDirection === "out" ? "← " : ""}${item.forgottenAt ? "(forgotten)" : (item.lastText ?? "")}`,
+            40,
+          ),
           item.parked ? colors.red(`${item.parked} parked`) : item.unsent ? colors.yellow(`${item.unsent} unsent`) : "",
           colors.dim(item.id),
         ]),

@@ -41,7 +41,7 @@ export async function listPeople(text: string | undefined, options: ListOptions)
       colors.dim(item.contact),
       item.conversation ? colors.dim(item.conversation) : colors.dim("in groups only"),
     ]),
-    text ? "Nobody fits." : "Nobody has spoken yet.",
+    (text ?? options.tag) ? "Nobody fits." : "Nobody has spoken yet.",
   )
   printMore(found)
 }

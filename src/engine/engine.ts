@@ -7,6 +7,7 @@ import { wakeResumed } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
 import { openDatabase } from "../store/database.ts"
 import { analyseWhole, makePartitions } from "../store/partitions.ts"
+import { releaseOfChannel } from "../store/releases.ts"
 import { pruneLeftovers, pruneRefused, pruneSeen } from "../store/retention.ts"
 import { AccountWatch } from "./care/accountWatch.ts"
 import { GiveBack } from "./care/giveBack.ts"
@@ -19,6 +20,8 @@ import { FollowedFolder } from "./handlers/followed.ts"
 import type { HostLimits } from "./handlers/hostProcess.ts"
 import { hostLimits } from "./handlers/hostProcess.ts"
 import { Housing } from "./handlers/housing.ts"
+import { HandlerFault } from "./handlers/handler.ts"
+import { mustFit } from "./handlers/stateSchema.ts"
 import { Releases } from "./handlers/releases.ts"
 import { Identities } from "./identities.ts"
 import { Forwarding } from "./inlet/forwarding.ts"
@@ -214,6 +217,21 @@ export class Engine {
             takesTurns: turns !== undefined,
           })
     this.housekeeping = new Housekeeping({ database, log, self, rounds: this.rounds(), chores: this.chores() })
+  }
+
+  /** What is wrong with a state by the schema of the bot that answers a channel, where it has one. */
+  async stateFault(channel: string, state: { [field: string]: unknown }): Promise<string | undefined> {
+    const id = await releaseOfChannel(this.database, channel)
+    return this.releases.with(id ?? null, async (release) => {
+      if (!release) return undefined
+      try {
+        await mustFit(release, state)
+        return undefined
+      } catch (error) {
+        if (error instanceof HandlerFault) return error.error.message
+        throw error
+      }
+    })
   }
 
   /** The bot folder this process follows, as it is at the moment. */

@@ -245,7 +245,8 @@ function partsOf(after: string | undefined): [string, string] {
   return at < 0 ? ["", ""] : [after!.slice(0, at), after!.slice(at + 1)]
 }
 
-const person = "a.channel, a.address, a.name, a.handle, a.contact, c.tags, c.fields, p.conversation"
+const person =
+  "a.channel, a.address, coalesce(a.name, c.name) AS name, a.handle, a.contact, c.tags, c.fields, p.conversation"
 const withPlace =
   "JOIN contacts c ON c.id = a.contact LEFT JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''"
 

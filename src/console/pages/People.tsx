@@ -226,7 +226,7 @@ function Tags({ view, again }: { view: PersonWhole; again: () => void }) {
               placeholder="crew"
               className={`${field} w-28`}
             />
-            <Button disabled={busy || tag.trim() === ""}>Add the tag</Button>
+            <Button type="submit" disabled={busy || tag.trim() === ""}>Add the tag</Button>
           </form>
         ) : null}
       </div>
@@ -371,9 +371,9 @@ function Forgotten({ begun }: { begun: ForgettingView }) {
       </p>
       <progress className="my-2 w-full" value={now.progress} max={1} aria-label="How much has been looked through" />
       <p>
-        Removed: what {counted(said, "message")} of theirs and {counted(answered, "answer")} said,{" "}
-        {counted(media, "picture or file", "pictures and files")}, the bodies of {counted(calls, "call")},{" "}
-        {counted(interviews, "interview")}, and what was remembered of {counted(conversations, "conversation")}.
+        Removed: {counted(said, "message")} they sent, {counted(answered, "answer")},{" "}
+        {counted(media, "picture or file", "pictures and files")}, {counted(interviews, "interview")}, the bodies of{" "}
+        {counted(calls, "received call")}, and what was remembered of {counted(conversations, "conversation")}.
       </p>
       <p className="text-quiet">Backups made before still hold them; a restore forgets them again.</p>
       {error ? <Problem error={error} /> : null}

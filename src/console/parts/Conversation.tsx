@@ -1,3 +1,4 @@
+import { useState } from "react"
 import { shown, shownJson } from "../../client/shown.ts"
 import { Link, useSearchParams } from "react-router"
 import type { ConversationView, InterviewView } from "../../client/types.ts"
@@ -131,13 +132,82 @@ function Interviews({ id, interviews, again }: { id: string; interviews: Intervi
   )
 }
 
+/** What is remembered, and a box to change it in. A change that was made meanwhile is not overwritten. */
+function State({ id, state, tag, again }: { id: string; state: unknown; tag: string; again: () => void }) {
+  const operator = useMay("operator")
+  const { act, busy, error, clear } = useAct()
+  // The tag is of when the box was opened: what is kept since then is somebody else's.
+  const [draft, setDraft] = useState<{ text: string; tag: string }>()
+  const [wrong, setWrong] = useState<string>()
+  const keep = ({ text, tag }: { text: string; tag: string }) => {
+    let given: unknown
+    try {
+      given = JSON.parse(text)
+    } catch (fault) {
+      return setWrong(`This is not JSON: ${(fault as Error).message}.`)
+    }
+    if (given === null || typeof given !== "object" || Array.isArray(given))
+      return setWrong("A state is fields by their names: { … }.")
+    setWrong(undefined)
+    act(
+      () => service.changeState(id, given as { [field: string]: unknown }, tag),
+      () => (setDraft(undefined), again()),
+    )
+  }
+  return (
+    <section aria-label="State" className="text-sm">
+      <h2 className="mb-2 font-semibold">State</h2>
+      {draft ? (
+        <form
+          onSubmit={(event) => {
+            event.preventDefault()
+            keep(draft)
+          }}
+        >
+          <textarea
+            value={draft.text}
+            onChange={(event) => setDraft({ ...draft, text: event.target.value })}
+            aria-label="The state, as JSON"
+            rows={Math.min(20, Math.max(5, draft.text.split("\n").length + 1))}
+            spellCheck={false}
+            className="w-full border border-edge bg-paper p-2 font-mono text-xs"
+          />
+          {wrong ? (
+            <p role="alert" className="my-1 text-damson">
+              {wrong}
+            </p>
+          ) : null}
+          {error ? <Problem error={error} /> : null}
+          <p className="mt-1 flex flex-wrap gap-2">
+            <Button kind="main" type="submit" disabled={busy}>
+              Keep it
+            </Button>
+            <Button onClick={() => (setDraft(undefined), setWrong(undefined), clear())}>Not now</Button>
+          </p>
+        </form>
+      ) : (
+        <>
+          <Json value={state} />
+          {operator ? (
+            <p className="mt-2">
+              <Button onClick={() => setDraft({ text: JSON.stringify(state ?? {}, null, 2), tag })}>
+                Edit the state
+              </Button>
+            </p>
+          ) : null}
+        </>
+      )}
+    </section>
+  )
+}
+
 function Remembered({
   id,
   view,
   again,
 }: {
   id: string
-  view: ConversationView & { state: unknown; interviews: InterviewView[] }
+  view: ConversationView & { state: unknown; stateTag: string; interviews: InterviewView[] }
   again: () => void
 }) {
   const { state, answeredBy } = view
@@ -152,8 +222,7 @@ function Remembered({
       className="shrink-0 border-line bg-paper p-4 max-xl:max-h-[35%] max-xl:overflow-y-auto max-xl:border-t xl:w-64 xl:overflow-y-auto xl:border-l"
       tabIndex={0}
     >
-      <h2 className="mb-2 text-sm font-semibold">State</h2>
-      <Json value={state} />
+      <State id={id} state={state} tag={view.stateTag} again={again} />
       {view.interviews.length > 0 ? <Interviews id={id} interviews={view.interviews} again={again} /> : null}
       <div className="mt-3 flex flex-col items-start gap-2 text-sm">
         {operator && fields.length > 0 ? (

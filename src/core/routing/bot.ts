@@ -39,6 +39,8 @@ export interface Bot {
   giveBack?: number
   /** Names of hours in which nothing starts from the bot; an answer to somebody who has just written is no such thing. */
   quiet?: string[]
+  /** The folder's own schema of a conversation's state: in which file, and whether it migrates what is of before. */
+  stateSchema?: { file: "state.ts" | "state.yaml"; migrates: boolean }
   routes: Route[]
   unrouted?: Unrouted
   /** What people see of the bot at its providers; `connect` sets it. */

@@ -25,7 +25,9 @@ export interface Facts {
   placeTags?: string[]
   /** Whether the message answers one of the bot's own. */
   answersBot?: boolean
+  /** The state as it was once migrated, where it was of an earlier version of the bot. */
+  migrated?: { [field: string]: unknown }
 }
 
 /** Which of these a bot needs for its decisions and texts; whether it is answered is looked up wherever that can be. */
-export type FactsNeeded = { [fact in Exclude<keyof Facts, "answersBot">]-?: boolean }
+export type FactsNeeded = { [fact in Exclude<keyof Facts, "answersBot" | "migrated">]-?: boolean }

@@ -17,6 +17,8 @@ import { profiles as shippedProfiles } from "../../core/gateway/shipped.ts"
 import type { HandlerError } from "./handler.ts"
 import { folderWord } from "./hostProtocol.ts"
 import { writtenHandlers } from "./registry.ts"
+import { shownPath } from "./shownPath.ts"
+import { readStateSchema, schemaEntry, schemaLibraries } from "./stateSchema.ts"
 import { tableOf } from "./tables.ts"
 
 /** A bot folder, read, checked and bundled. */
@@ -65,16 +67,21 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     calendars: calendars.files,
   }
   const reading = readBot(source, shownPath(file), known)
-  const bundle = await bundleHandlers(folder, files, sdk)
+  const state = await readStateSchema(folder)
+  const schema = state && "schema" in state ? state : undefined
+  const bundle = await bundleHandlers(folder, files, sdk, schema?.code)
   const profiles = await readProfiles(folder)
   const ofFiles = [...rules.faults, ...texts.faults, ...calendars.faults]
   const faults = [
     // Without a file that cannot be read, much would be at fault that is not.
     ...(ofFiles.length > 0 ? ofFiles : "faults" in reading ? reading.faults : []),
     ...profiles.faults,
+    ...(state && "faults" in state ? state.faults : []),
     ...("faults" in bundle ? bundle.faults : []),
   ]
-  if ("faults" in reading || "faults" in bundle || faults.length > 0) return { files: [...files.values()], faults }
+  const typed = [...files.values(), ...(schema?.schema.file === "state.ts" ? [join(folder, "state.ts")] : [])]
+  if ("faults" in reading || "faults" in bundle || faults.length > 0) return { files: typed, faults }
+  if (schema) reading.bot.stateSchema = schema.schema
   const id = createHash("sha256")
     .update(JSON.stringify(reading.bot))
     .update("\n")
@@ -82,7 +89,7 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     .digest("hex")
     .slice(0, 16)
   return {
-    files: [...files.values()],
+    files: typed,
     ready: {
       id,
       bot: reading.bot,
@@ -245,14 +252,16 @@ async function bundleHandlers(
   folder: string,
   files: Map<string, string>,
   sdk: string,
+  schema: string | undefined,
 ): Promise<{ code: string | null } | { faults: Fault[] }> {
-  if (files.size === 0) return { code: null }
+  if (files.size === 0 && schema === undefined) return { code: null }
   const imports = [...files.values()].map((file, at) => `import h${at} from ${JSON.stringify(resolve(file))}`)
   const entries = [...files.keys()].map((name, at) => `  ${JSON.stringify(name)}: { default: h${at} },`)
+  if (schema !== undefined) entries.push(schemaEntry)
   try {
     const built = await build({
       stdin: {
-        contents: `${imports.join("\n")}\nexport const handlers = {\n${entries.join("\n")}\n}\n`,
+        contents: `${imports.join("\n")}\n${schema ?? ""}\nexport const handlers = {\n${entries.join("\n")}\n}\n`,
         resolveDir: folder,
         sourcefile: "handlers",
         loader: "js",
@@ -268,7 +277,7 @@ async function bundleHandlers(
       sourcesContent: false,
       absWorkingDir: resolve(folder),
       outfile: join(resolve(folder), "bundle.mjs"),
-      alias: { wobbet: sdk },
+      alias: { wobbet: sdk, ...(schema === undefined ? {} : schemaLibraries(folder)) },
       logLevel: "silent",
       banner: {
         js: 'import { createRequire as __requireFor } from "node:module"; const require = __requireFor(import.meta.url);',
@@ -324,12 +333,6 @@ export function faultOfLoading(error: HandlerError, folder: string): Fault {
     says: `loading the handlers failed: ${error.name}: ${error.message}`,
     remedy: "Code outside the handler runs once, when the file is loaded; it must not throw.",
   }
-}
-
-/** Paths are shown as seen from where the command was given. */
-export function shownPath(file: string): string {
-  const path = relative(process.cwd(), resolve(file))
-  return path === "" || path.startsWith("..") ? resolve(file) : path
 }
 
 /** One fault on a line of its own, as editors can jump to. */

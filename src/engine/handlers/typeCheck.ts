@@ -2,7 +2,8 @@ import { existsSync } from "node:fs"
 import { dirname, join, resolve } from "node:path"
 import type { CompilerOptions, Diagnostic } from "typescript"
 import type { Fault } from "../../core/routing/bot.ts"
-import { shownPath } from "./botFolder.ts"
+import { schemaLibraries } from "./stateSchema.ts"
+import { shownPath } from "./shownPath.ts"
 
 /**
  * What TypeScript has to say of a bot folder's handlers, by the SDK's own declaration. A folder with a `tsconfig.json` is
@@ -62,9 +63,16 @@ async function optionsOf(
       allowImportingTsExtensions: true,
       skipLibCheck: true,
       noEmit: true,
-      paths: { ...own?.options.paths, wobbet: [declaration] },
+      paths: { ...own?.options.paths, wobbet: [declaration], ...typesOf(schemaLibraries(folder)) },
     },
   }
+}
+
+/** Where TypeScript finds what is known of these modules: beside them. */
+function typesOf(libraries: { [name: string]: string }): { [name: string]: string[] } {
+  return Object.fromEntries(
+    Object.entries(libraries).map(([name, file]) => [name, [file.replace(/\.[cm]?js$/, ".d.ts")]]),
+  )
 }
 
 /** "No inputs were found": which files there are is the folder's own affair. */

@@ -27,6 +27,7 @@ import { withoutEchoes } from "./echoes.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { HandlerAnswer, HandlerGiven, Keeping, TurnInput } from "../handlers/handler.ts"
 import { HandlerFault } from "../handlers/handler.ts"
+import { lookAtState, mustFit } from "../handlers/stateSchema.ts"
 import { handlerOf } from "../handlers/registry.ts"
 import type { ReadyRelease } from "../handlers/handler.ts"
 import type { Blocked } from "../people/blocked.ts"
@@ -78,7 +79,10 @@ interface Turn {
 /** What the turn came to: what of its result, and of its record, is no longer blank. */
 type Ending = Partial<Omit<TurnResult, "turn">> & { turn: Partial<TurnRecord> }
 
-/** Takes the turn of a group of messages: decides, runs the handler, renders what it says. Commits nothing. */
+/**
+ * Takes the turn of a group of messages: decides, runs the handler, renders what it says. Commits nothing. A state of an
+ * earlier version of the bot is migrated before anything is decided, where the bot has a function for that.
+ */
 export async function takeTurn(
   parts: TurnParts,
   line: Line,
@@ -87,6 +91,48 @@ export async function takeTurn(
   group: PendingMessage[],
 ): Promise<TurnResult> {
   const startedAt = new Date()
+  const hasState = Object.keys(line.state).length > 0
+  if (!release?.hosts || !hasState || release.table.bot.stateSchema?.migrates !== true)
+    return turnOf(parts, line, known, release, group, startedAt)
+  try {
+    const { migrated, value } = await lookAtState(release.hosts, line.state, true)
+    if (!migrated) return await turnOf(parts, line, known, release, group, startedAt)
+    const state = storableJson(value)
+    const result = await turnOf(parts, { ...line, state }, known, release, group, startedAt)
+    return withMigration(result, line, state)
+  } catch (error) {
+    if (!(error instanceof HandlerFault)) throw error
+    const fault = new HandlerFault({
+      ...error.error,
+      name: "StateFault",
+      message: `migrate in state.ts: ${error.error.message}`,
+    })
+    const blank = blankOf(line, release, group, startedAt)
+    const turn: Turn = { line, known, release, messages: group, facts: undefined, talks: undefined, blank }
+    return settled(blank, failed(turn, { stateBefore: line.state, handler: "state.ts" }, fault, turnTries))
+  }
+}
+
+/** The migrated state is kept with the turn, also where its handler keeps none; on record stands what it was before. */
+function withMigration(result: TurnResult, line: Line, state: Line["state"]): TurnResult {
+  if (result.again !== undefined || result.parked !== undefined) return result
+  const { turn } = result
+  turn.stateBefore &&= line.state
+  turn.facts = { ...(turn.facts as Facts | undefined), migrated: state }
+  turn.stateAfter ??= state
+  result.state ??= state
+  result.offered ??= line.offered
+  return result
+}
+
+async function turnOf(
+  parts: TurnParts,
+  line: Line,
+  known: KnownChannel,
+  release: ReadyRelease | undefined,
+  group: PendingMessage[],
+  startedAt: Date,
+): Promise<TurnResult> {
   const heard = await withoutEchoes(parts.database, known, line.conversation, group)
   const messages = await named(parts.people, known, await withChoices(parts.database, line, heard))
   const pace = paceOf(line, messages.at(-1)!.message, startedAt)
@@ -100,16 +146,20 @@ export async function takeTurn(
   const plan: Plan = isBlocked
     ? { does: "stop", stop: { outcome: "blocked", reason: "this person is blocked: nothing of theirs is answered" } }
     : ((await joinPlan(parts, turn)) ?? planOf({ line, known, release, messages, pace, facts, talks, now: startedAt }))
-  const { turn: record, ...rest } = await carryOut(parts, turn, plan)
-  // Filled in where it stands: merging two objects of twenty fields each for every turn showed under load.
-  Object.assign(turn.blank.turn, record)
-  return Object.assign(turn.blank, rest)
+  return settled(turn.blank, await carryOut(parts, turn, plan))
+}
+
+/** Filled in where it stands: merging two objects of twenty fields each for every turn showed under load. */
+function settled(blank: TurnResult, { turn: record, ...rest }: Ending): TurnResult {
+  Object.assign(blank.turn, record)
+  return Object.assign(blank, rest)
 }
 
 /** What was said is the code by which somebody is known on a second channel: that comes before everything else. */
 async function joinPlan({ joining }: TurnParts, { line, messages, release }: Turn): Promise<Plan | undefined> {
   const [only] = messages
-  if (messages.length > 1 || line.optedOut || !(await joining.heard(only!, line.channel))) return undefined
+  if (messages.length > 1 || line.optedOut || only!.message.own || only!.message.from?.bot) return undefined
+  if (!(await joining.heard(only!, line.channel))) return undefined
   const { message } = only!
   const languages = [message.from?.language, ...(release?.table.bot.language ?? [])]
   return { does: "joined", text: wordsIn(languages.filter((one) => one !== undefined)).joined, message }
@@ -426,6 +476,7 @@ async function finish(
       name: "StateFault",
       message: `the new state has more than ${longestState / 1024} kB: keep large things elsewhere, and where they are in it`,
     })
+  if (soFar.state && turn.release) await mustFit(turn.release, storableJson(soFar.state))
   const replies = await completed(parts.database, soFar.replies, turn.known)
   const done = await said(parts, turn, replies, message)
   const ending = withInterviews(turn, ended(parts, turn, soFar.record, done, soFar.state, taken), soFar.changes)

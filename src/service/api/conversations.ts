@@ -175,7 +175,7 @@ export const conversationRoutes: ApiRoute[] = [
     answers: "The new state.",
     troubles: ["changed", "bad-input"],
     handle: async ({ engine, params, body, by, headers }) => {
-      const { id } = await new Desk(engine).conversation(params.id!)
+      const { id, channel } = await new Desk(engine).conversation(params.id!)
       const state = storableJson(body.state) as object
       if (JSON.stringify(state).length > longestState)
         throw new Trouble(
@@ -184,6 +184,9 @@ export const conversationRoutes: ApiRoute[] = [
           "Keep less in it.",
           "state",
         )
+      const fault = await engine.stateFault(channel, state as { [field: string]: unknown })
+      if (fault !== undefined)
+        throw new Trouble("bad-input", `${fault[0]!.toUpperCase()}${fault.slice(1)}.`, "Correct that field.", "state")
       const before = (await stateOf(engine.database, id)) ?? {}
       const wanted = tagWanted(headers)
       const same = wanted === undefined || tagOfState(before) === wanted

@@ -170,7 +170,7 @@ async function decisionOf(
     message: turn.takenAs ? takenAs(said, turn.takenAs) : said,
     messages: ofTurn,
     channel: { key: message.channel, kind: known.row.kind },
-    state: turn.stateBefore,
+    state: turn.facts?.migrated ?? turn.stateBefore,
     now: (message.sentAt ?? message.receivedAt).toISOString(),
     ...(turn.facts ? { facts: turn.facts } : {}),
   }
