@@ -239,6 +239,7 @@ const morningElsewhere: Act[] = [
   ["whatsapp", "say", { from: grace, text: "book 2 seats" }],
   1.8,
   ["sms", "say", { from: jonas, text: "STOP" }],
+  ["whatsapp", "say", { from: sven, text: "please ask the quay desk" }],
   ["whatsapp", "react", { from: noor, emoji: "👍", message: "wamid.any" }],
   2,
   // Answered inside the call that brought it; the tide table is too slow for that, and goes by the API.
@@ -246,6 +247,7 @@ const morningElsewhere: Act[] = [
   ["buoy", "say", { from: farid, text: "When is the next boat to Tern Point?" }],
   ["beacon", "say", { from: "pilot-7", text: "tides" }],
   ["buoy", "say", { from: farid, text: "opening hours" }],
+  ["slack", "press", { from: "UTOM", channel: "CQUAY", button: "I answer" }],
 ]
 
 /** Plays the other four stand-ins' people, beside Telegram's. A button nobody was shown is passed over. */

@@ -10,6 +10,7 @@ import { analyseWhole, makePartitions } from "../store/partitions.ts"
 import { releaseOfChannel } from "../store/releases.ts"
 import { pruneLeftovers, pruneRefused, pruneSeen } from "../store/retention.ts"
 import { AccountWatch } from "./care/accountWatch.ts"
+import { DeskNotices } from "./care/deskNotices.ts"
 import { GiveBack } from "./care/giveBack.ts"
 import { ChannelCare } from "./care/channelCare.ts"
 import { Profiles } from "./care/profiles.ts"
@@ -33,6 +34,7 @@ import { Sampling } from "./inlet/sampling.ts"
 import { MediaFetcher } from "./media/media.ts"
 import { Uploads } from "./media/uploads.ts"
 import { Directory } from "./people/directory.ts"
+import { DeskTurns } from "./people/deskTurn.ts"
 import { Forgetting } from "./people/forgetting.ts"
 import { Blocked } from "./people/blocked.ts"
 import { Joining } from "./people/joining.ts"
@@ -107,6 +109,7 @@ export class Engine {
   private readonly blocked: Blocked
   private readonly directory: Directory
   private readonly givingBack: GiveBack | undefined
+  private readonly deskNotices: DeskNotices | undefined
   private readonly timers: Timers | undefined
   private readonly poller: Poller | undefined
   private readonly media: MediaFetcher
@@ -146,6 +149,7 @@ export class Engine {
       : undefined
     const people = new People(database, directory)
     const blocked = (this.blocked = new Blocked(database, bell))
+    const desk = new DeskTurns({ database, bell, publicUrl: () => this.publicUrl })
     this.joining = new Joining({ database, bell, seal })
     this.forgetting = new Forgetting({ database, bell, seal, self, log, home })
     const courtesies = new Courtesies({ database, log })
@@ -155,10 +159,13 @@ export class Engine {
           sender: this.sender,
           blocked,
           joining: this.joining,
+          desk,
           follows: settings.botFolder !== undefined,
         })
       : undefined)
     this.givingBack = turns && new GiveBack({ database, releases, bell })
+    this.deskNotices =
+      turns && new DeskNotices({ database, channels, releases, bell, log, desk, markOf: (...of) => seal.mark(...of) })
     this.timers = turns && new Timers({ database, releases, bell, log })
     const media = (this.media = new MediaFetcher({ database, channels, bell, log, disk }))
     const sampling = new Sampling({ database, channels, seal, bell })
@@ -296,6 +303,7 @@ export class Engine {
       { every: 5000, run: () => wakeResumed(database) },
       { every: 5000, run: async () => this.givingBack?.look() },
       { every: 1000, run: async () => this.forgetting.look() },
+      { every: 1000, run: async () => this.deskNotices?.look() },
       { every: 2000, run: async () => this.accounts?.look() },
       { every: 5000, run: () => this.queues.look(new Date()) },
       { every: 5000, run: () => forwarding.sweep(new Date()) },

@@ -438,6 +438,46 @@ export async function takeConversation(
   return found?.takenBy
 }
 
+/** Conversations that wait for a person, of which the desk has not been told yet, with the release that answers them. */
+export async function newlyWaiting(
+  database: Database,
+  limit: number,
+): Promise<(ConversationRow & { release: string | null })[]> {
+  const found = await rows<{ id: string; release: string | null }>(
+    database,
+    `SELECT v.id, (${releaseOfLane}) AS release FROM conversations v JOIN channels c ON c.key = v.channel
+     WHERE v.answered_by = 'person' AND ${notTold} ORDER BY v.handed_at LIMIT ?`,
+    [limit],
+  )
+  const releases = new Map(found.map(({ id, release }) => [id, release]))
+  const shown = await conversationsById(database, [...releases.keys()])
+  return shown.map((row) => ({ ...row, release: releases.get(row.id)! }))
+}
+
+/** What people said last in these conversations. */
+export async function lastHeard(database: Database, conversations: string[]): Promise<Map<string, string>> {
+  const found = await rows<{ id: string; words: string }>(
+    database,
+    `SELECT i.id, m.words FROM unnest(?::text[]) i (id) CROSS JOIN LATERAL (
+       SELECT left(words, 300) AS words FROM messages WHERE conversation = i.id AND direction = 'in' AND event <> 'interview'
+       ORDER BY position DESC LIMIT 1) m`,
+    [conversations],
+  )
+  return new Map(found.map(({ id, words }) => [id, words]))
+}
+
+const notTold = "v.taken_by IS NULL AND v.handed_at IS NOT NULL AND (v.told_at IS NULL OR v.told_at < v.handed_at)"
+
+/** Notes that the desk is told. Gives false where another was first, or nobody waits any more. */
+export async function noteTold(database: Database, conversation: string): Promise<boolean> {
+  const done = await rows(
+    database,
+    `UPDATE conversations v SET told_at = now() WHERE v.id = ? AND v.answered_by = 'person' AND ${notTold} RETURNING 1`,
+    [conversation],
+  )
+  return done.length > 0
+}
+
 /** Conversations in which a person answers, the one handed over first first. */
 export async function waitingConversations(database: Database, limit: number): Promise<ConversationRow[]> {
   const found = await rows<{ id: string }>(

@@ -226,7 +226,9 @@ function Tags({ view, again }: { view: PersonWhole; again: () => void }) {
               placeholder="crew"
               className={`${field} w-28`}
             />
-            <Button type="submit" disabled={busy || tag.trim() === ""}>Add the tag</Button>
+            <Button type="submit" disabled={busy || tag.trim() === ""}>
+              Add the tag
+            </Button>
           </form>
         ) : null}
       </div>

@@ -1,3 +1,4 @@
+import type { DeskPlace } from "./desk.ts"
 import type Joi from "joi"
 import type { Presence } from "../channels/presence.ts"
 import type { Rules } from "../phrase/rules.ts"
@@ -35,6 +36,8 @@ export interface Bot {
   only?: Only
   /** What holds for every interview that says nothing else. */
   interviews?: InterviewDefaults
+  /** Where those who answer instead of the bot are told who waits. */
+  desk?: DeskPlace
   /** Milliseconds of silence after which the bot answers again where a person has. */
   giveBack?: number
   /** Names of hours in which nothing starts from the bot; an answer to somebody who has just written is no such thing. */

@@ -153,6 +153,14 @@ const withHandlers = (handler: Joi.Schema) =>
     groups: groups.default({ otherwise: "addressed" }),
     interviews,
     giveBack: duration,
+    desk: Joi.object({
+      channel: Joi.string().max(63).required(),
+      place: Joi.string().max(200).required(),
+      command: Joi.string()
+        .pattern(/^[a-z0-9_-]{1,32}$/)
+        .message("a command is small letters and digits, such as waiting")
+        .default("waiting"),
+    }),
     quiet: oneOrMore(Joi.string().max(200)).custom((value: string | string[]) => list(value)),
     only: Joi.object({ places: oneOrMore(Joi.string()), channels: oneOrMore(Joi.string()) }).min(1),
     routes: Joi.array()

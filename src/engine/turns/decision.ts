@@ -1,5 +1,6 @@
 import { together } from "../../core/message/gather.ts"
 import type { Message } from "../../core/message/message.ts"
+import type { ReplyPart } from "../../core/message/reply.ts"
 import { escapeMarkup } from "../../core/message/markup.ts"
 import type { HandlerName } from "../../core/routing/handlerName.ts"
 import type { Route } from "../../core/routing/bot.ts"
@@ -20,6 +21,7 @@ export type Plan =
   | { does: "stop"; stop: Stop }
   | { does: "nothing"; outcome: "unrouted" | "passed over"; reason: string }
   | { does: "help"; text: string; message: Message }
+  | { does: "desk"; replies: ReplyPart[]; message: Message }
   | { does: "joined"; text: string; message: Message }
   | {
       does: "run"

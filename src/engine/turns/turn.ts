@@ -31,6 +31,7 @@ import { lookAtState, mustFit } from "../handlers/stateSchema.ts"
 import { handlerOf } from "../handlers/registry.ts"
 import type { ReadyRelease } from "../handlers/handler.ts"
 import type { Blocked } from "../people/blocked.ts"
+import type { DeskTurns } from "../people/deskTurn.ts"
 import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
 import type { Assembled } from "../replies/assemble.ts"
@@ -59,6 +60,7 @@ export interface TurnParts {
   self: string
   blocked: Blocked
   joining: Joining
+  desk: DeskTurns
   /** Whether a bot folder is followed here: then each run of an interview is checked by another. */
   follows: boolean
 }
@@ -145,7 +147,9 @@ async function turnOf(
   const isBlocked = parts.blocked.has(messages.at(-1)!.contact)
   const plan: Plan = isBlocked
     ? { does: "stop", stop: { outcome: "blocked", reason: "this person is blocked: nothing of theirs is answered" } }
-    : ((await joinPlan(parts, turn)) ?? planOf({ line, known, release, messages, pace, facts, talks, now: startedAt }))
+    : ((await deskPlan(parts, turn)) ??
+      (await joinPlan(parts, turn)) ??
+      planOf({ line, known, release, messages, pace, facts, talks, now: startedAt }))
   return settled(turn.blank, await carryOut(parts, turn, plan))
 }
 
@@ -153,6 +157,13 @@ async function turnOf(
 function settled(blank: TurnResult, { turn: record, ...rest }: Ending): TurnResult {
   Object.assign(blank.turn, record)
   return Object.assign(blank, rest)
+}
+
+/** What was said is for the desk: who waits, and who answers them. */
+async function deskPlan({ desk }: TurnParts, { line, messages, release }: Turn): Promise<Plan | undefined> {
+  const { message } = messages.at(-1)!
+  const replies = await desk.heard(release?.table.bot.desk, line, messages.at(-1)!)
+  return replies && { does: "desk", replies, message }
 }
 
 /** What was said is the code by which somebody is known on a second channel: that comes before everything else. */
@@ -262,6 +273,13 @@ async function carryOut(parts: TurnParts, turn: Turn, plan: Plan): Promise<Endin
       }
       return ended(parts, turn, record, await said(parts, turn, [{ part: "text", text: plan.text }], plan.message))
     }
+    case "desk":
+      return ended(
+        parts,
+        turn,
+        { reason: "said at the desk", handler: "desk", stateBefore: line.state },
+        await said(parts, turn, plan.replies, plan.message),
+      )
     case "joined": {
       const record = {
         reason: "the code of a join: who said it is known here as the same person",

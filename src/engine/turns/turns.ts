@@ -16,6 +16,7 @@ import type { Channels } from "../channels.ts"
 import { GroupCommit, keepHalving } from "../groupCommit.ts"
 import type { Releases } from "../handlers/releases.ts"
 import type { Blocked } from "../people/blocked.ts"
+import type { DeskTurns } from "../people/deskTurn.ts"
 import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
 import type { Repeated } from "../process/every.ts"
@@ -71,6 +72,7 @@ export class Turns {
       self: string
       blocked: Blocked
       joining: Joining
+      desk: DeskTurns
       follows: boolean
     },
   ) {

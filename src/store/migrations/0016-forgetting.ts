@@ -5,7 +5,10 @@ import type { Knex } from "knex"
  * still only grows, but a forgetting may empty what an entry tells besides who did what and when.
  */
 export async function up(knex: Knex): Promise<void> {
-  await knex.raw("ALTER TABLE conversations ADD COLUMN forgotten_at timestamptz")
+  // told_at: when the desk was told that it waits for a person.
+  await knex.raw("ALTER TABLE conversations ADD COLUMN forgotten_at timestamptz, ADD COLUMN told_at timestamptz")
+  // Nobody is told of what waits already.
+  await knex.raw("UPDATE conversations SET told_at = now() WHERE answered_by = 'person'")
   await knex.raw(`
     CREATE TABLE forgettings (
       id id PRIMARY KEY,
@@ -83,5 +86,5 @@ export async function down(knex: Knex): Promise<void> {
   await knex.raw("DROP TABLE join_codes")
   await knex.raw("DROP TABLE opt_outs")
   await knex.raw("DROP TABLE forgettings")
-  await knex.raw("ALTER TABLE conversations DROP COLUMN forgotten_at")
+  await knex.raw("ALTER TABLE conversations DROP COLUMN forgotten_at, DROP COLUMN told_at")
 }
