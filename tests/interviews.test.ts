@@ -401,6 +401,41 @@ test("a state is edited where it has not changed meanwhile, on record; what was 
   expect((await service.client.person(person!.contact)).fields).toEqual({ size: "large" })
 })
 
+test("STOP on a kind without such words ends what starts from us, and no answer", async () => {
+  const ana = await somebody("Ana")
+  await ana.says("wait for the boat")
+  await ana.says("stop")
+  expect(await ana.says("high tide")).toEqual(["High tide is at 14:20."])
+  const said = (await stage.answers(ana.id)).length
+  await pause(4500)
+  expect(await stage.answers(ana.id)).toHaveLength(said)
+  const [person] = (await service.client.people({ channel: stage.key, text: String(ana.id) })).items
+  const { conversations } = await service.client.person(person!.contact)
+  const { id, noNotices } = conversations[0]!
+  expect(noNotices).not.toBeNull()
+  const items = (await service.client.conversationMessages(id, { limit: 20 })).items
+  expect(items.find(({ event }) => event === "interview")).toMatchObject({
+    status: "opted out",
+    reason: "the person has asked to be sent nothing that starts here",
+  })
+  expect((await service.client.conversation(id)).interviews[0]).toMatchObject({ stands: "ended" })
+
+  // An application may answer what was just said, and nothing later.
+  await service.client.send({ to: id, text: "About your boat" })
+  await query(
+    place.database,
+    `UPDATE messages SET received_at = received_at - interval '20 minutes' WHERE conversation = '${id}'`,
+  )
+  const late = service.client.send({ to: id, text: "Weather hold" })
+  await expect(late).rejects.toMatchObject({
+    status: 409,
+    message: expect.stringContaining("nothing that starts here") as unknown,
+  })
+  await ana.says("START")
+  await service.client.send({ to: id, text: "Weather hold" })
+  expect((await service.client.person(person!.contact)).conversations[0]!.noNotices).toBeNull()
+}, 60_000)
+
 test("one person on two channels: joined, remembered on both, asked on in the middle of it, and split again", async () => {
   const ana = await somebody("Ana")
   await ana.says("my size is small")

@@ -185,10 +185,11 @@ function printPerson({
   if (tags.length > 0) print(`  tags ${inLine(tags.join(", "), 200)}`)
   for (const [field, value] of Object.entries(fields))
     print(`  ${inLine(field, 40)}: ${inLine(JSON.stringify(value), 120)}`)
-  for (const { id, channel, optedOut, answeredBy, lastAt } of conversations)
+  for (const { id, channel, optedOut, noNotices, answeredBy, lastAt } of conversations)
     print(
       colors.dim(`  conversation ${id} on ${channel}${lastAt ? `, last ${when(lastAt)}` : ""}`) +
         (optedOut ? colors.yellow(`  wants to be sent nothing since ${when(optedOut)}`) : "") +
+        (noNotices ? colors.yellow(`  wants nothing that starts here since ${when(noNotices)}`) : "") +
         (answeredBy === "person" ? "  a person answers there" : ""),
     )
   for (const { handler, stands, conversation } of interviews)

@@ -169,6 +169,8 @@ export interface PersonWhole {
     answeredBy: string
     /** Since when they want to be sent nothing more there. */
     optedOut: string | null
+    /** Since when they want nothing that starts here. */
+    noNotices: string | null
     lastAt: string | null
     state: { [field: string]: unknown }
   }[]
@@ -279,6 +281,8 @@ export interface ConversationView {
   takenBy: string | null
   tags: string[]
   createdAt: string
+  /** Since when they want nothing that starts here; they are answered all the same. */
+  noNotices: string | null
   /** When the person was forgotten on request. */
   forgottenAt: string | null
   lastAt: string | null

@@ -7,7 +7,7 @@ import type { Offered } from "../store/lines.ts"
 import type { Doer } from "../store/access.ts"
 import { record } from "../store/access.ts"
 import type { ConversationRow } from "../store/conversations.ts"
-import { conversationAt, conversationById, peopleAt } from "../store/conversations.ts"
+import { conversationAt, conversationById, peopleAt, spokeWithin } from "../store/conversations.ts"
 import { conversationsAt } from "../store/directory.ts"
 import { addToLine } from "../store/outbox.ts"
 import type { ParkedRow } from "../store/parked.ts"
@@ -55,6 +55,14 @@ export class Desk {
         "to",
       )
     }
+    const answers = given.origin === "person" || (await spokeWithin(database, conversation.id, 15))
+    if (conversation.noNotices && !answers)
+      throw new Trouble(
+        "opted-out",
+        "This person has asked for nothing that starts here.",
+        "They may be answered within 15 minutes of what they say, and written to once they have said START.",
+        "to",
+      )
     const { address, kind, title, topic } = conversation
     const place = { address, kind: kind as "direct", ...(title ? { title } : {}), ...(topic ? { topic } : {}) }
     const offered: Offered[] = []

@@ -20,6 +20,8 @@ export interface ConversationRow {
   createdAt: Date
   /** Since when the person wants to be sent nothing more. */
   optedOut: Date | null
+  /** Since when they want nothing that starts here; an answer to what they have just said is no such thing. */
+  noNotices: Date | null
   /** When the person was forgotten on request. */
   forgottenAt: Date | null
   lastAt: Date | null
@@ -33,7 +35,7 @@ export interface ConversationRow {
 }
 
 const view = `
-  SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.handed_at AS "handedAt", v.taken_by AS "takenBy", v.tags, v.created_at AS "createdAt", v.opted_out AS "optedOut", v.forgotten_at AS "forgottenAt",
+  SELECT v.id, v.channel, v.address, v.kind, v.title, v.topic, v.contact, v.answered_by AS "answeredBy", v.handed_at AS "handedAt", v.taken_by AS "takenBy", v.tags, v.created_at AS "createdAt", v.opted_out AS "optedOut", v.no_notices AS "noNotices", v.forgotten_at AS "forgottenAt",
     w.last_id AS "lastMessage", coalesce(w.next_position - 1, 0) AS messages, 
     (SELECT count(*) FROM outbox o WHERE o.conversation = v.id) AS unsent,
     m.received_at AS "lastAt", left(m.words, 300) AS "lastText", m.direction AS "lastDirection", m.intake AS "lastIntake",
@@ -464,6 +466,17 @@ export async function lastHeard(database: Database, conversations: string[]): Pr
     [conversations],
   )
   return new Map(found.map(({ id, words }) => [id, words]))
+}
+
+/** Whether a person has said something in a conversation within so many minutes. */
+export async function spokeWithin(database: Database, conversation: string, minutes: number): Promise<boolean> {
+  const [found] = await rows<{ at: Date }>(
+    database,
+    `SELECT received_at AS at FROM messages WHERE conversation = ? AND direction = 'in' AND event <> 'interview'
+     ORDER BY position DESC LIMIT 1`,
+    [conversation],
+  )
+  return found !== undefined && Date.now() - found.at.getTime() < minutes * 60_000
 }
 
 const notTold = "v.taken_by IS NULL AND v.handed_at IS NOT NULL AND (v.told_at IS NULL OR v.told_at < v.handed_at)"

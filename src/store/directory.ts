@@ -47,10 +47,10 @@ export async function conversationsAt(database: Database, places: PlaceKey[], ma
        ON CONFLICT DO NOTHING RETURNING conversation
      ), wishes AS (
        DELETE FROM opt_outs o USING p JOIN made ON made.conversation = p.id
-       WHERE o.channel = p.channel AND o.mark = p.mark RETURNING p.id, o.opted_out
+       WHERE o.channel = p.channel AND o.mark = p.mark RETURNING p.id, o.opted_out, o.no_notices
      )
-     INSERT INTO conversations (id, channel, address, kind, title, topic, contact, opted_out)
-     SELECT p.id, p.channel, p.address, p.kind, p.title, nullif(p.topic, ''), p.contact, w.opted_out
+     INSERT INTO conversations (id, channel, address, kind, title, topic, contact, opted_out, no_notices)
+     SELECT p.id, p.channel, p.address, p.kind, p.title, nullif(p.topic, ''), p.contact, w.opted_out, w.no_notices
      FROM p JOIN made ON made.conversation = p.id LEFT JOIN wishes w ON w.id = p.id`,
     wanted.values,
   )

@@ -95,18 +95,18 @@ export async function beginForgetting(
       const { addresses, conversations } = traces
       await freeLines(step, contact, conversations)
       // Again under the locks: a conversation may have begun meanwhile.
-      const opted = await rows<Address & { opted_out: Date }>(
+      const opted = await rows<Address & { optedOut: Date | null; noNotices: Date | null }>(
         step,
-        `SELECT p.channel, p.address, v.opted_out FROM conversations v JOIN places p ON p.conversation = v.id
-         WHERE v.id = ANY(?) AND v.opted_out IS NOT NULL`,
+        `SELECT p.channel, p.address, v.opted_out AS "optedOut", v.no_notices AS "noNotices" FROM conversations v
+         JOIN places p ON p.conversation = v.id WHERE v.id = ANY(?) AND (v.opted_out IS NOT NULL OR v.no_notices IS NOT NULL)`,
         [conversations],
       )
-      for (const { channel, address, opted_out } of opted)
+      for (const { channel, address, optedOut, noNotices } of opted)
         await rows(
           step,
-          `INSERT INTO opt_outs (channel, mark, opted_out) VALUES (?, ?, ?)
-           ON CONFLICT (channel, mark) DO UPDATE SET opted_out = excluded.opted_out`,
-          [channel, markOf(channel, address), opted_out],
+          `INSERT INTO opt_outs (channel, mark, opted_out, no_notices) VALUES (?, ?, ?, ?)
+           ON CONFLICT (channel, mark) DO UPDATE SET opted_out = excluded.opted_out, no_notices = excluded.no_notices`,
+          [channel, markOf(channel, address), optedOut, noNotices],
         )
       const interviews = await dropMemory(step, contact, conversations)
       await rows(

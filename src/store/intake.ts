@@ -55,6 +55,9 @@ export interface Acceptance {
   claimed: Claimed[]
 }
 
+/** Wishes that stand with the conversation. */
+const kept: ReadonlySet<string> = new Set(["stop", "start", "no notices", "notices again"])
+
 /** A message on its way in, with what it is sorted by. */
 interface Incoming {
   one: IncomingMessage
@@ -114,12 +117,14 @@ export async function acceptIntakes(
   }
   messages.sort((a, b) => (a.sorted < b.sorted ? -1 : 1))
   // Who asks to be sent nothing more is obeyed before anything else, also while a turn of theirs is under way.
-  const wishes = messages.some(({ one }) => one.message.wish === "stop" || one.message.wish === "start")
+  const wishes = messages.some(({ one }) => one.message.wish !== undefined && kept.has(one.message.wish))
     ? `, wishes AS (
-      UPDATE conversations v SET opted_out = CASE WHEN w.wish = 'stop' THEN now() END
+      UPDATE conversations v SET
+        opted_out = CASE w.wish WHEN 'stop' THEN now() WHEN 'start' THEN NULL ELSE v.opted_out END,
+        no_notices = CASE w.wish WHEN 'no notices' THEN now() WHEN 'notices again' THEN NULL ELSE v.no_notices END
       FROM (SELECT DISTINCT ON (conversation) conversation, body->>'wish' AS wish FROM numbered
-        WHERE body->>'wish' IN ('stop', 'start') ORDER BY conversation, id COLLATE "C" DESC) w
-      WHERE v.id = w.conversation
+        WHERE body->>'wish' IN ('stop', 'start', 'no notices', 'notices again') ORDER BY conversation, id COLLATE "C" DESC) w
+      WHERE v.id = w.conversation AND NOT (w.wish = 'notices again' AND v.no_notices IS NULL)
     )`
     : ""
   const media = keepMedia(

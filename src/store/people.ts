@@ -18,6 +18,8 @@ export interface PersonRow {
     answeredBy: string
     /** Since when they want to be sent nothing more there. */
     optedOut: string | null
+    /** Since when they want nothing that starts here. */
+    noNotices: string | null
     lastAt: string | null
     state: { [field: string]: unknown }
   }[]
@@ -31,7 +33,7 @@ export async function personById(database: Database, contact: string): Promise<P
        coalesce((SELECT jsonb_agg(jsonb_build_object('channel', a.channel, 'address', a.address, 'name', a.name, 'handle', a.handle,
          'language', a.language) ORDER BY a.channel, a.address) FROM addresses a WHERE a.contact = c.id), '[]') AS addresses,
        coalesce((SELECT jsonb_agg(jsonb_build_object('id', v.id, 'channel', v.channel, 'address', v.address, 'answeredBy', v.answered_by,
-           'optedOut', v.opted_out, 'lastAt', m.received_at, 'state', coalesce(s.state, '{}')) ORDER BY m.id DESC NULLS LAST, v.id)
+           'optedOut', v.opted_out, 'noNotices', v.no_notices, 'lastAt', m.received_at, 'state', coalesce(s.state, '{}')) ORDER BY m.id DESC NULLS LAST, v.id)
          FROM (SELECT id FROM conversations WHERE contact = c.id UNION
            SELECT o.id FROM addresses a JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''
              JOIN conversations o ON o.id = p.conversation AND o.kind = 'direct' WHERE a.contact = c.id) own

@@ -17,14 +17,15 @@ export interface DueTimer {
   what: "time" | "word" | "late" | "reminder"
   simulated: "captured" | "sent" | null
   place: Place
-  optedOut: boolean
+  /** Whether the person wants to be sent nothing, or nothing that starts here. */
+  unwanted: boolean
   release: string | null
   /** When the person wrote last. */
   spokeAt: Date | null
 }
 
 /** What becomes of a time that is over: it comes into its line, waits until another time, or is dropped. */
-export type TimerFate = { does: "join" } | { does: "wait"; until: Date } | { does: "drop" }
+export type TimerFate = { does: "join"; dropped?: true } | { does: "wait"; until: Date } | { does: "drop" }
 
 /**
  * Takes times that are over, many at once and none twice, and puts a message of each at the end of its conversation's
@@ -41,7 +42,7 @@ export async function takeDueTimers(
       step,
       `SELECT t.id, t.conversation, w.channel, t.interview, t.mark, t.what, i.simulated,
          jsonb_strip_nulls(jsonb_build_object('address', v.address, 'kind', v.kind, 'title', v.title, 'topic', v.topic)) AS place,
-         v.opted_out IS NOT NULL AS "optedOut", (${releaseOfLane}) AS release,
+         (v.opted_out IS NOT NULL OR v.no_notices IS NOT NULL) AS unwanted, (${releaseOfLane}) AS release,
          (SELECT m.received_at FROM messages m WHERE m.conversation = t.conversation AND m.direction = 'in' AND m.event <> 'interview'
           ORDER BY m.position DESC LIMIT 1) AS "spokeAt"
        FROM (
@@ -63,7 +64,7 @@ export async function takeDueTimers(
     )
     if (due.length === 0) return 0
     const late = new Set(due.filter(({ what }) => what === "late").map(({ interview }) => interview))
-    const joining: DueTimer[] = []
+    const joining: (DueTimer & { dropped?: true })[] = []
     const gone: string[] = []
     for (const timer of due) {
       // Where the limit is over too, nobody is reminded of it any more.
@@ -72,7 +73,7 @@ export async function takeDueTimers(
       if (fate.does === "wait")
         await rows(step, "UPDATE timers SET due_at = ? WHERE id = ?", [fate.until.toISOString(), timer.id])
       else gone.push(timer.id)
-      if (fate.does === "join") joining.push(timer)
+      if (fate.does === "join") joining.push({ ...timer, ...(fate.dropped ? { dropped: true } : {}) })
     }
     // What another process has taken meanwhile is there no more.
     const taken = await rows<{ id: string }>(step, "DELETE FROM timers WHERE id = ANY(?) RETURNING id", [gone])
@@ -80,8 +81,8 @@ export async function takeDueTimers(
     const still = new Set(taken.map(({ id }) => id))
     for (const timer of joining) {
       if (!still.has(timer.id)) continue
-      const { interview, mark, what } = timer
-      await joinLine(step, { ...timer, origin: "timer" }, { interview, mark, what })
+      const { interview, mark, what, dropped } = timer
+      await joinLine(step, { ...timer, origin: "timer" }, { interview, mark, what, ...(dropped ? { dropped } : {}) })
     }
     return joining.length
   })

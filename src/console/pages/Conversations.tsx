@@ -30,16 +30,23 @@ export function Conversations() {
 
 /** All conversations, or those that a search found. */
 function Found({ id, words }: { id: string | undefined; words: string }) {
+  const [search, setSearch] = useSearchParams()
+  const waiting = search.has("waiting")
   const found = usePages<ConversationView>({
-    key: `conversations ${words}`,
+    key: `conversations ${words} ${waiting}`,
     load: (cursor) =>
-      service.conversations({ limit: 100, ...(words ? { text: words } : {}), ...(cursor ? { cursor } : {}) }),
+      service.conversations({
+        limit: 100,
+        ...(waiting ? { waiting } : {}),
+        ...(words && !waiting ? { text: words } : {}),
+        ...(cursor ? { cursor } : {}),
+      }),
     id: (item) => item.id,
     place: (item) => item.lastMessage,
     concerns: ({ conversations, parked, channels }) => conversations.size > 0 || parked || channels,
   })
   useListKeys(found.list)
-  const tail = words ? `?q=${encodeURIComponent(words)}` : ""
+  const tail = waiting ? "?waiting=" : words ? `?q=${encodeURIComponent(words)}` : ""
   return (
     <section
       aria-label="Conversations"
@@ -47,6 +54,14 @@ function Found({ id, words }: { id: string | undefined; words: string }) {
     >
       {id ? null : <h1 className="sr-only">Conversations</h1>}
       <Search words={words} />
+      <label className="flex items-center gap-2 border-b border-line px-3 py-1.5 text-sm">
+        <input
+          type="checkbox"
+          checked={waiting}
+          onChange={(event) => setSearch(event.target.checked ? { waiting: "" } : {}, { replace: true })}
+        />
+        only where a person answers
+      </label>
       {found.error ? <Problem error={found.error} /> : null}
       <div className="absolute top-14 z-10 flex w-full justify-center">
         <Fresh many={found.fresh} show={found.showFresh} />
@@ -56,14 +71,20 @@ function Found({ id, words }: { id: string | undefined; words: string }) {
           <ConversationRow key={item.id} conversation={item} chosen={item.id === id} tail={tail} />
         ))}
         {found.items?.length === 0 ? (
-          <Empty>{words ? "No conversation by that name or id." : "Nobody has spoken yet."}</Empty>
+          <Empty>
+            {waiting
+              ? "Nobody waits for a person."
+              : words
+                ? "No conversation by that name or id."
+                : "Nobody has spoken yet."}
+          </Empty>
         ) : null}
         {found.lookedTo ? (
           <p className="px-3 py-2 text-xs text-quiet">Looked as far as {when(found.lookedTo)} so far.</p>
         ) : null}
         <More more={found.more} loading={found.loading} name="Show more" />
-        {found.items && !found.more ? <InGroupsOnly text={words} /> : null}
-        {words.trim().length > 1 ? <Said words={words} chosen={id} /> : null}
+        {found.items && !found.more && !waiting ? <InGroupsOnly text={words} /> : null}
+        {words.trim().length > 1 && !waiting ? <Said words={words} chosen={id} /> : null}
       </div>
     </section>
   )
@@ -134,7 +155,13 @@ function ConversationRow({
           {conversation.lastDirection === "out" ? "sent: " : ""}
           {conversation.forgottenAt ? "(forgotten)" : shown(conversation.lastText ?? "")}
         </span>
-        {conversation.parked > 0 ? (
+        {conversation.answeredBy === "person" ? (
+          <span
+            className={`shrink-0 rounded-sm px-1.5 text-xs font-semibold ${conversation.takenBy ? "border border-line text-quiet" : "bg-damson text-paper"}`}
+          >
+            {conversation.takenBy ? shown(conversation.takenBy) : "waits for you"}
+          </span>
+        ) : conversation.parked > 0 ? (
           <span className="shrink-0 rounded-sm bg-damson px-1.5 text-xs font-semibold text-paper">needs you</span>
         ) : (
           <span className="shrink-0 text-xs text-quiet">

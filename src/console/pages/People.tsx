@@ -245,7 +245,7 @@ function Talks({ view }: { view: PersonWhole }) {
       {view.conversations.length === 0 ? (
         <p className="text-sm text-quiet">None of their own; they spoke in groups.</p>
       ) : null}
-      {view.conversations.map(({ id, channel, answeredBy, optedOut, lastAt, state }) => (
+      {view.conversations.map(({ id, channel, answeredBy, optedOut, noNotices, lastAt, state }) => (
         <div key={id} className="border-b border-line py-2 text-sm last:border-b-0">
           <p className="m-0 flex flex-wrap items-baseline gap-x-3">
             <Link to={`/conversations/${id}`} className="underline">
@@ -253,8 +253,12 @@ function Talks({ view }: { view: PersonWhole }) {
             </Link>
             <span className="text-quiet">{lastAt ? `last ${when(lastAt)}` : "nothing was said yet"}</span>
             {answeredBy === "person" ? <span>a person answers</span> : null}
-            <span className={optedOut ? "text-damson" : "text-quiet"}>
-              {optedOut ? `wants to be sent nothing since ${when(optedOut)}` : "may be written to"}
+            <span className={optedOut || noNotices ? "text-damson" : "text-quiet"}>
+              {optedOut
+                ? `wants to be sent nothing since ${when(optedOut)}`
+                : noNotices
+                  ? `wants nothing that starts here since ${when(noNotices)}; is answered`
+                  : "may be written to"}
             </span>
           </p>
           {view.interviews

@@ -22,6 +22,8 @@ export interface ChannelKind {
   provider: string
   /** What it is called beside other kinds, where that is not its provider's name. */
   title?: string
+  /** Set where words such as STOP end all sending by law or by the carriers' rules. */
+  stopWords?: true
   /** May be shown. */
   settings: Joi.ObjectSchema
   /** Sealed and write-only. */

@@ -28,8 +28,8 @@ export interface Message {
   mentionsBot?: boolean
   /** An address at which this message may be answered for a while. */
   respondAt?: string
-  /** What a word on its own asks of the sending itself, on kinds where the law gives such words a meaning. */
-  wish?: "stop" | "start" | "maybe start" | "help"
+  /** What a word on its own asks of the sending itself, where the law gives such words a meaning, and elsewhere of what starts from us. */
+  wish?: "stop" | "start" | "maybe start" | "help" | "no notices" | "notices again"
   /** Set on what was said here to try the bot: whether its replies are captured or sent. */
   simulated?: "captured" | "sent"
   /** Set on messages that one person sent as one album. */
@@ -101,6 +101,8 @@ export interface Moment {
   what: "time" | "word" | "late" | "reminder" | "end" | "back"
   /** Who decided. */
   by?: string
+  /** Nothing is said, since the person wants nothing that starts here. */
+  dropped?: true
 }
 
 export interface Place {

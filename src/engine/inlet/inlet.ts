@@ -7,6 +7,7 @@ import { nothingParsed } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import { storable, storableJson } from "../../core/message/graphemes.ts"
 import type { Message } from "../../core/message/message.ts"
+import { noticesWish } from "../../core/message/noticesWish.ts"
 import { wordsOf } from "../../core/message/words.ts"
 import type { Bell } from "../../store/bell.ts"
 import { claimSeconds } from "../../store/claims.ts"
@@ -384,6 +385,7 @@ export class Inlet {
   /** Gives every message its conversation. A place that moved has moved before its messages are placed. */
   private async placed(drafts: Draft[]): Promise<Intake[]> {
     for (const { channel, parsed } of drafts) {
+      this.readWishes(channel, parsed)
       for (const { from, to } of parsed.moves) await this.parts.directory.move(channel, from, to)
     }
     const all = drafts.flatMap(({ channel, parsed }) =>
@@ -413,6 +415,16 @@ export class Inlet {
     drafts.forEach(({ held }, n) => held?.hold(placed[n]!.messages.map((message) => message.id)))
     if (FAULTS_BUILT && all.length > 0) await faultPoint("inlet: ids made")
     return placed
+  }
+
+  /** Wishes against what starts from us, on kinds that have no such words of their own. */
+  private readWishes(channel: string, { messages }: Parsed): void {
+    const kind = this.parts.channels.get(channel)?.row.kind
+    if (kind === undefined || kindOf(kind).stopWords) return
+    for (const { message, own } of messages) {
+      const wish = own === undefined ? noticesWish(message) : undefined
+      if (wish) message.wish = wish
+    }
   }
 
   /** Nobody answers again what was seen before: its caller need not wait. */

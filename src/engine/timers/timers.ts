@@ -49,8 +49,9 @@ export class Timers {
   }
 
   /** A time that is over in hours in which the bot is quiet is waited for until they end. */
-  private async fateOf({ optedOut, release, spokeAt }: DueTimer, now: Date): Promise<TimerFate> {
-    if (optedOut) return { does: "drop" }
+  private async fateOf({ unwanted, release, spokeAt }: DueTimer, now: Date): Promise<TimerFate> {
+    // It takes its place in the line all the same, so that it is on record.
+    if (unwanted) return { does: "join", dropped: true }
     if (spokeAt && now.getTime() - spokeAt.getTime() < stillAnswered) return { does: "join" }
     const until = await this.parts.releases.with(release, async (ready) => ready?.table.quietUntil(now.toISOString()))
     return until === undefined ? { does: "join" } : { does: "wait", until: new Date(until) }

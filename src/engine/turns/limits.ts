@@ -50,6 +50,7 @@ export function reasonNotToAnswer(
     forgotten(last.message) ??
     ownWords(known, last.message) ??
     otherBot(known, last.message, pace) ??
+    dropped(last.message) ??
     wish(line, last.message) ??
     tooLate(known, last, now) ??
     tooMany(line, last, pace, turnsPerMinute ?? usualTurnsPerMinute, now)
@@ -83,6 +84,12 @@ function otherBot({ row }: KnownChannel, { from }: Message, pace: Pace): Stop | 
     outcome: "loop stopped",
     reason: `more than ${botTurnsPerMinute} turns a minute with another bot and no person: this looks like two bots answering each other`,
   }
+}
+
+/** A time that is over for somebody who wants nothing that starts here. */
+function dropped({ moment }: Message): Stop | undefined {
+  if (!moment?.dropped) return undefined
+  return { outcome: "opted out", reason: "the person has asked to be sent nothing that starts here" }
 }
 
 function wish(line: Line, { wish, text }: Message): Stop | undefined {

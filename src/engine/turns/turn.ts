@@ -317,6 +317,15 @@ function stopped({ line, blank }: Turn, stop: Stop): Ending {
 /** Whoever asks to be sent nothing more ends what runs; times that are over while a person answers are waited for again. */
 function stoppedInterviews({ talks, line, messages }: Turn, stop: Stop): InterviewChange[] {
   if (!talks || !("outcome" in stop)) return []
+  const { moment } = messages.at(-1)!.message
+  // What is asked stays open when only its reminder is dropped.
+  if (moment?.dropped)
+    return moment.what === "reminder"
+      ? []
+      : allStopped(
+          line.conversation,
+          talks.running.filter(({ id, mark }) => id === moment.interview && mark === moment.mark),
+        )
   if (stop.outcome === "opted out") return allStopped(line.conversation, talks.running)
   return timerAgain(line.conversation, talks.running, messages.at(-1)!.message)
 }

@@ -5,8 +5,10 @@ import type { Knex } from "knex"
  * still only grows, but a forgetting may empty what an entry tells besides who did what and when.
  */
 export async function up(knex: Knex): Promise<void> {
-  // told_at: when the desk was told that it waits for a person.
-  await knex.raw("ALTER TABLE conversations ADD COLUMN forgotten_at timestamptz, ADD COLUMN told_at timestamptz")
+  // told_at: when the desk was told that it waits for a person. no_notices: since when they want nothing that starts here.
+  await knex.raw(
+    "ALTER TABLE conversations ADD COLUMN forgotten_at timestamptz, ADD COLUMN told_at timestamptz, ADD COLUMN no_notices timestamptz",
+  )
   // Nobody is told of what waits already.
   await knex.raw("UPDATE conversations SET told_at = now() WHERE answered_by = 'person'")
   await knex.raw(`
@@ -32,7 +34,8 @@ export async function up(knex: Knex): Promise<void> {
     CREATE TABLE opt_outs (
       channel text NOT NULL,
       mark text NOT NULL,
-      opted_out timestamptz NOT NULL,
+      opted_out timestamptz,
+      no_notices timestamptz,
       PRIMARY KEY (channel, mark)
     )`)
   // What somebody says on a second channel to be known there as well; only a keyed hash of it is kept.
@@ -86,5 +89,5 @@ export async function down(knex: Knex): Promise<void> {
   await knex.raw("DROP TABLE join_codes")
   await knex.raw("DROP TABLE opt_outs")
   await knex.raw("DROP TABLE forgettings")
-  await knex.raw("ALTER TABLE conversations DROP COLUMN forgotten_at, DROP COLUMN told_at")
+  await knex.raw("ALTER TABLE conversations DROP COLUMN forgotten_at, DROP COLUMN told_at, DROP COLUMN no_notices")
 }

@@ -42,6 +42,7 @@ const settings = Joi.object({
 /** SMS through any gateway a profile describes. Sources: the gateways' public documentation, 3GPP TS 23.038, OMA. */
 export const sms: ChannelKind = {
   kind: "sms",
+  stopWords: true,
   provider: "The gateway",
   title: "SMS",
   settings: settings.unknown(true),
