@@ -417,6 +417,27 @@ const mechanisms = [
     test: ["identity", "with its first call"],
   },
   {
+    name: "forgetting: a turn that runs meanwhile is not committed",
+    file: "src/store/forgetting.ts",
+    from: "UPDATE work SET fence = fence + 1, holder = NULL, due_at = NULL, heard",
+    to: "UPDATE work SET heard",
+    test: ["forgetting", "a turn that runs meanwhile"],
+  },
+  {
+    name: "forgetting: a restore repeats what was forgotten since",
+    file: "src/store/backup.ts",
+    from: "if (since.length === 0) return 0",
+    to: "if (since.length >= 0) return 0",
+    test: ["forgetting", "older than a forgetting"],
+  },
+  {
+    name: "forgetting: calls that name somebody are looked for",
+    file: "src/store/forgetting.ts",
+    from: "const calls = await clearCalls(",
+    to: "const calls = await (async (..._given: unknown[]) => 0)(",
+    test: ["forgetting", "leaves nothing that tells of them"],
+  },
+  {
     name: "9 a handler may read its bundle and nothing else",
     file: "src/engine/handlers/housing.ts",
     from: `          ...permissions,

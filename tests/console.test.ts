@@ -160,7 +160,7 @@ test("a bot folder with faults is shown on the page, with file and line, until i
 })
 
 test("every page works by keyboard, and on a narrow screen without scrolling sideways", async () => {
-  await page.keyboard.press("2")
+  await page.keyboard.press("3")
   await page.getByRole("heading", { name: "Passages" }).waitFor()
   await page
     .getByRole("link", { name: /answered/ })

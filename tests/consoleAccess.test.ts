@@ -45,6 +45,7 @@ beforeAll(async () => {
   )
   const good = (await service.client.passages({})).items.at(-1)!
   const [conversation] = (await service.client.conversations()).items
+  const [person] = (await service.client.people()).items
   await service.client.addChannel({ kind: "custom", key: "island", secrets: { signingSecret: "island-secret" } })
   await service.client.learn("island")
   const body = '{"ref":"i-1","who":{"number":"447700900444"},"said":"say island"}'
@@ -61,6 +62,21 @@ beforeAll(async () => {
       first: press("Forget the state"),
     },
     { name: "a search", path: "/conversations?q=count", shows: "Messages with these words" },
+    {
+      name: "editing a state",
+      path: `/conversations/${conversation!.id}`,
+      shows: "Keep it",
+      first: press("Edit the state"),
+    },
+    { name: "people", path: "/people", shows: "Choose a person." },
+    { name: "a person", path: `/people/${person!.contact}`, shows: "may be written to" },
+    {
+      name: "forgetting a person",
+      path: `/people/${person!.contact}`,
+      shows: "cannot be undone",
+      first: press("Forget"),
+    },
+    { name: "who waits", path: "/conversations?waiting=", shows: "Nobody waits for a person." },
     { name: "passages", path: "/passages", shows: "the newest first" },
     { name: "a passage", path: `/passages/${good.id}`, shows: "The call as it came" },
     { name: "a failed passage", path: `/passages/${parked.message}`, shows: "Parked since" },
@@ -259,10 +275,28 @@ test("every action is reached and done by keyboard alone, and what has the focus
   await tabTo(/^Answer it myself$/)
   await press("Enter")
   await page.getByText("answers here; the bot keeps quiet").waitFor()
+  await page.evaluate(() => (document.activeElement as HTMLElement).blur())
+  // People: choose, tag, block, which is asked first.
+  await press("2")
+  await page.getByText("Choose a person.").waitFor()
+  await tabTo(/^Ines/)
+  await press("Enter")
+  await tabTo(/^A tag to add$/)
+  await page.keyboard.type("crew")
+  await press("Enter")
+  await page.getByText("#crew").first().waitFor()
+  await tabTo(/^Block$/)
+  await press("Enter")
+  await page.getByRole("group", { name: "Block" }).waitFor()
+  await press("Enter")
+  await page.getByText("blocked since").waitFor()
+  await tabTo(/^Unblock$/)
+  await press("Enter")
+  await page.getByText("blocked since").waitFor({ state: "detached" })
   // Parked: drop, asked first.
   await page.evaluate(() => (document.activeElement as HTMLElement).blur())
   // Routes: try a text, open one.
-  await press("3")
+  await press("4")
   await page.getByRole("heading", { name: /^Routes of/ }).waitFor()
   await tabTo(/^What a person says$/)
   await page.keyboard.type("count")
@@ -271,7 +305,7 @@ test("every action is reached and done by keyboard alone, and what has the focus
   await press("Enter")
   await page.waitForURL(/route=count/)
   await page.evaluate(() => (document.activeElement as HTMLElement).blur())
-  await press("5")
+  await press("6")
   await page.getByRole("heading", { name: "Parked" }).waitFor()
   await page.getByRole("button", { name: "Drop" }).waitFor()
   await tabTo(/^Drop$/)
@@ -280,7 +314,7 @@ test("every action is reached and done by keyboard alone, and what has the focus
   await press("Enter")
   await page.getByText("Dropped.").waitFor()
   // Channels: check, and the form.
-  await press("4")
+  await press("5")
   await page.getByRole("heading", { name: "Channels", level: 1 }).waitFor()
   await tabTo(/^Add a channel$/)
   await press("Enter")

@@ -5,7 +5,7 @@ import type { Database } from "../src/store/database.ts"
 import { conversationsAt } from "../src/store/directory.ts"
 import { newId } from "../src/store/ids.ts"
 import type { Intake } from "../src/store/intake.ts"
-import { acceptIntakes } from "../src/store/intake.ts"
+import { acceptIntakes, isForgotten } from "../src/store/intake.ts"
 import * as first from "../src/store/migrations/0001-first.ts"
 import * as fewerRows from "../src/store/migrations/0002-fewer-rows.ts"
 import * as writtenSearch from "../src/store/migrations/0005-written-search.ts"
@@ -194,6 +194,22 @@ describe("a batch of calls that is accepted", () => {
       "SELECT position, words FROM messages WHERE conversation = ? ORDER BY position",
       [conversation],
     )
+
+  test("is kept nowhere when one of its conversations was forgotten since it was looked up, nor is its key", async () => {
+    const [gone] = await conversationsAt(
+      own,
+      [{ channel: "ferry", place: { address: "7100000009", kind: "direct" } }],
+      (...of) => of.join(" "),
+    )
+    await rows(own, "UPDATE conversations SET forgotten_at = now() WHERE id = ?", [gone])
+    const refused = await acceptIntakes(own, [call(["77", gone!, "late"], ["78", quay, "beside"])], claim).catch(
+      isForgotten,
+    )
+    expect(refused).toBe(true)
+    expect(await rows(own, "SELECT 1 FROM seen WHERE event_key IN ('77', '78')")).toEqual([])
+    expect(await line(gone!)).toEqual([])
+    await rows(own, "DELETE FROM work")
+  })
 
   test("gives each conversation its positions by the order of receipt, whatever the keys, and its line whole", async () => {
     const { fresh, claimed } = await acceptIntakes(

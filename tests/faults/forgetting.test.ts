@@ -1,6 +1,6 @@
 import { readFileSync, statSync } from "node:fs"
 import { join } from "node:path"
-import type { Service, Standin } from "./support/harness.ts"
+import type { Service, Standin } from "../support/harness.ts"
 import {
   emptyDatabase,
   endAll,
@@ -13,9 +13,9 @@ import {
   startService,
   startStandin,
   tempFolder,
-} from "./support/harness.ts"
-import type { KindStage } from "./support/kinds.ts"
-import { setKind } from "./support/kinds.ts"
+} from "../support/harness.ts"
+import type { KindStage } from "../support/kinds.ts"
+import { setKind } from "../support/kinds.ts"
 
 const bot: { [path: string]: string } = {
   "bot.yaml": `
