@@ -419,16 +419,9 @@ const mechanisms = [
   {
     name: "forgetting: a turn that runs meanwhile is not committed",
     file: "src/store/forgetting.ts",
-    from: "UPDATE work SET fence = fence + 1, holder = NULL, due_at = NULL, heard",
-    to: "UPDATE work SET heard",
+    from: "fence = fence + 1, holder = NULL, due_at = NULL, heard = next_position - 1, tries = 0, frozen = NULL",
+    to: "tries = 0",
     test: ["forgetting", "a turn that runs meanwhile"],
-  },
-  {
-    name: "forgetting: a restore repeats what was forgotten since",
-    file: "src/store/backup.ts",
-    from: "if (since.length === 0) return 0",
-    to: "if (since.length >= 0) return 0",
-    test: ["forgetting", "older than a forgetting"],
   },
   {
     name: "forgetting: calls that name somebody are looked for",

@@ -1,7 +1,18 @@
 import { cpSync, readFileSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import type { Said, Service, Standin } from "./support/harness.ts"
-import { endAll, eventually, freePort, root, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
+import { setKind } from "./support/kinds.ts"
+import {
+  endAll,
+  eventually,
+  freePort,
+  root,
+  run,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+} from "./support/harness.ts"
 
 let service: Service
 let standin: Standin
@@ -70,6 +81,41 @@ test("seats, place and day that are said at once are booked as they were meant",
   await stage.press(labels(which!)[0]!)
   expect((await stage.answered(2))[1]!.text).toMatch(/^Booked: 2 seats on Friday 24 December, ticket TP-\d+\./)
 })
+
+test("the same person books on Telegram and on SMS, asks for the desk, and is forgotten on both", async () => {
+  const stage = await Stage.set(service, standin)
+  const phone = await setKind(service, "sms")
+  await stage.say("two seats to the island on 23 December 2027")
+  const [which] = await stage.answered(1)
+  await stage.press(labels(which!)[0]!)
+  await stage.answered(2)
+  const { contact } = (await service.client.people({ channel: stage.key })).items[0]!
+  await phone.says((await service.client.makeJoinCode(contact)).code)
+  await phone.answered(1)
+  await phone.says("one seat to the island on 23 December 2027")
+  expect((await phone.answered(2))[1]!.text).toMatch(/^Which crossing .*\n1\. 08:10 to Holm Island/s)
+  await phone.says("2")
+  expect((await phone.answered(3))[2]!.text).toMatch(/^Booked: 1 seat on Thursday 23 December, ticket TP-\d+\./)
+  const both = await service.client.person(contact)
+  expect(both.conversations.map(({ channel }) => channel).sort()).toEqual([stage.key, phone.key].sort())
+  expect(both.interviews).toHaveLength(2)
+
+  await phone.says("please ask the quay desk")
+  expect((await phone.answered(4))[3]!.text).toBe("Somebody of the quay desk will answer you here.")
+  const waits = async () => (await run(["conversation", "list", "--waiting"], service.env)).out
+  const { conversation } = (await phone.messages()).items[0]!
+  expect(await waits()).toContain(conversation)
+  expect((await run(["conversation", "give-back", conversation], service.env)).code).toBe(0)
+  expect(await waits()).toContain("Nobody waits")
+
+  const find = async () => (await run(["message", "find", "seats"], service.env)).out
+  expect(await find()).toContain("23 December")
+  expect((await run(["contact", "forget", contact, "--yes"], service.env)).out).toContain("2 interviews")
+  expect(await find()).not.toContain("23 December")
+  expect((await service.client.person(contact).catch((error: Error) => error.message)) as unknown).toContain(
+    "no person",
+  )
+}, 60_000)
 
 test("a greeting is answered by the hour, and after hours the window says when it opens", async () => {
   const stage = await Stage.set(service, standin)

@@ -58,7 +58,7 @@ let place: Awaited<ReturnType<typeof placeFor>>
 beforeAll(async () => {
   standin = await startStandin()
   place = await placeFor(bot)
-  service = await startService(place)
+  service = await startService({ ...place, faults: "" })
   stage = await Stage.set(service, standin, { gather: 0 })
   phone = await setKind(service, "sms", { gather: 0 })
 }, 60_000)
@@ -163,16 +163,20 @@ test("somebody forgotten leaves nothing that tells of them: not what they said, 
   const pictures = () => query<{ n: number }>(place.database, "SELECT count(*)::int AS n FROM media")
   await eventually(async () => (await pictures())[0]!.n === 2, "the pictures")
   // The same person on another channel, where they want no more messages.
-  const [before] = (await service.client.people({ channel: phone.key })).items
+  await phone.says("hello")
+  const before = await eventually(
+    async () => (await service.client.people({ channel: phone.key })).items[0],
+    "the person on the phone",
+  )
   const contact = await zelda.contact()
-  await service.client.joinPeople(contact, before!.contact)
+  await service.client.joinPeople(contact, before.contact)
   await phone.says("note wharfmouse by phone")
   await phone.says("stop")
   await eventually(
     async () => (await service.client.messages({ channel: phone.key, text: "stop" })).items[0]?.status === "opted out",
     "the wish",
   )
-  const number = before!.address.replace("+", "")
+  const number = before.address.replace("+", "")
   const traces = ["wharfmouse", "zeldarine", number]
   const had = await tablesWith(place.database, traces)
   expect(Object.keys(had)).toEqual(
@@ -272,7 +276,7 @@ test("a process that ends in the middle leaves the rest to the next", async () =
     await service.client.forgetPerson(contact).catch(() => undefined)
     await service.ended
   }
-  service = await startService(place)
+  service = await startService({ ...place, faults: "" })
   stage = new Stage(service, standin, stage.bot, stage.person, stage.key)
   await eventually(
     async () => (await query(place.database, "SELECT 1 FROM forgettings WHERE ended_at IS NULL")).length === 0,
