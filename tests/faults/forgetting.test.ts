@@ -176,6 +176,13 @@ test("somebody forgotten leaves nothing that tells of them: not what they said, 
     async () => (await service.client.messages({ channel: phone.key, text: "stop" })).items[0]?.status === "opted out",
     "the wish",
   )
+  // A call that names them and was refused.
+  const forged = JSON.stringify({ message: { from: { id: zelda.id }, text: "wharfmouse forged" } })
+  await fetch(`${service.address}/in/${stage.key}`, { method: "POST", body: forged })
+  await eventually(
+    async () => (await service.client.passages({ channel: stage.key, genuine: false })).items[0],
+    "the refused call",
+  )
   const number = before.address.replace("+", "")
   const traces = ["wharfmouse", "zeldarine", number]
   const had = await tablesWith(place.database, traces)
