@@ -75,7 +75,6 @@ try {
   page.on("pageerror", (error) => console.error("page error:", error.message))
   await page.goto(`${base}/`)
   await page.getByRole("heading", { name: "Sign in to Wobbet" }).waitFor()
-  if (only.length === 0 || only.includes("sign-in")) await page.screenshot({ path: join(folder, "sign-in.png") })
   await page.getByLabel("Token").fill(token)
   await page.getByRole("button", { name: "Sign in" }).click()
   await page.getByRole("navigation").waitFor()
