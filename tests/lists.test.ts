@@ -6,7 +6,8 @@ import type { MadeRecord } from "../bench/record.ts"
 import { listConversations, listPeople } from "../src/store/conversations.ts"
 import type { Database } from "../src/store/database.ts"
 import { openDatabase, rows } from "../src/store/database.ts"
-import { idAt } from "../src/store/ids.ts"
+import { beginForgetting, firstCall, lookOn, progressOf } from "../src/store/forgetting.ts"
+import { idAt, newId } from "../src/store/ids.ts"
 import { listIntakes } from "../src/store/intakeReads.ts"
 import { happenings } from "../src/store/live.ts"
 import { findMessages } from "../src/store/messageLists.ts"
@@ -302,3 +303,31 @@ async function pagesOf(database: Database, asking: () => Promise<unknown>): Prom
   }
   return pages
 }
+
+// The last: the record is not the same afterwards.
+test("somebody is forgotten over two years, piece by piece, and nobody else is touched", async () => {
+  const { database, record } = large
+  const of = (where: string) =>
+    rows<{ n: number }>(database, `SELECT count(*)::int AS n FROM messages WHERE ${where}`).then(([row]) => row!.n)
+  const own = await of(`conversation = '${record.large}'`)
+  const others = await of(`conversation <> '${record.large}' AND words <> ''`)
+  const all = await of("true")
+  const markOf = (...parts: string[]) => parts.join(" ")
+  const at = new Date()
+  let row = (await beginForgetting(database, { id: newId("fgt"), contact: "con_0", by: "a test", at, markOf }))!
+  const first = (await firstCall(database))!
+  const seen: number[] = [progressOf(row, first)]
+  while (row.endedAt === null) {
+    row = await lookOn(database, row)
+    seen.push(progressOf(row, first))
+  }
+  expect(seen).toEqual([...seen].sort((a, b) => a - b))
+  expect([seen[0], seen.at(-1)]).toEqual([0, 1])
+  expect(seen.length).toBeGreaterThan(10)
+  expect((row.removed.said ?? 0) + (row.removed.answered ?? 0)).toBe(own)
+  expect(await of(`conversation = '${record.large}' AND event = 'forgotten' AND words = '' AND search = ''`)).toBe(own)
+  expect(await of(`conversation <> '${record.large}' AND words <> ''`)).toBe(others)
+  expect(await of("true")).toBe(all)
+  const naming = "SELECT 1 FROM intakes WHERE position('\"44790\"'::bytea IN body) > 0 LIMIT 1"
+  expect(await rows(database, naming)).toEqual([])
+}, 120_000)

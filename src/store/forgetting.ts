@@ -489,7 +489,7 @@ export function progressOf(row: ForgettingRow, first: Date): number {
   const within =
     (at + Math.min(1, Math.max(0, (time.getTime() - first.getTime()) / Math.max(1, whole)))) / Math.max(1, all)
   const [from, share] = { conversations: [0, 0.2], groups: [0.2, 0.4], calls: [0.6, 0.4] }[step] as [number, number]
-  return Math.min(0.99, from + share * within)
+  return Math.round(Math.min(0.99, from + share * within) * 1e4) / 1e4
 }
 
 /** When the oldest call on record was received. */
