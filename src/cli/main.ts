@@ -18,6 +18,7 @@ import { profileCommands } from "./profile.ts"
 import { sayCommand } from "./say.ts"
 import { serveCommand } from "./serve.ts"
 import { talkCommands } from "./talk.ts"
+import { secretCommands } from "./secret.ts"
 import { tokenCommands } from "./token.ts"
 
 const program = new Command("wobbet")
@@ -44,6 +45,7 @@ parkedCommands(program)
 profileCommands(program)
 callCommand(program)
 bringCommand(program)
+secretCommands(program)
 tokenCommands(program)
 backupCommands(program)
 

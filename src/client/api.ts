@@ -30,6 +30,7 @@ import type {
   PassageSummary,
   PersonView,
   ForgettingView,
+  SecretView,
   PersonWhole,
   ProfileFault,
   ProfileShown,
@@ -154,6 +155,12 @@ export interface Api {
   "POST /people/{contact}/forget": { answer: ForgettingView }
   "POST /people/{contact}/code": { answer: { contact: string; code: string; until: string } }
   "GET /forgettings/{id}": { answer: ForgettingView }
+  "GET /secrets": { query: { bot?: string }; answer: Page<SecretView> }
+  "PUT /secrets/{name}": {
+    body: { value: string; bot?: string; lane?: string }
+    answer: SecretView & { replaced: boolean }
+  }
+  "DELETE /secrets/{name}": { query: { bot?: string; lane?: string }; answer: void }
   "GET /conversations/{id}": {
     answer: ConversationView & { state: Fields; stateTag: string; interviews: InterviewView[] }
   }

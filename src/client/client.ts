@@ -159,6 +159,11 @@ export class Client {
   /** Begins to forget a person. */
   forgetPerson = (contact: string) => this.ask("POST /people/{contact}/forget", { at: contact })
   forgetting = (id: string) => this.ask("GET /forgettings/{id}", { at: id })
+  secrets = (query: { bot?: string } = {}) => this.ask("GET /secrets", { query })
+  setSecret = (name: string, body: { value: string; bot?: string; lane?: string }) =>
+    this.ask("PUT /secrets/{name}", { at: name, body })
+  dropSecret = (name: string, query: { bot?: string; lane?: string } = {}) =>
+    this.ask("DELETE /secrets/{name}", { at: name, query })
   takeConversation = (id: string) => this.ask("PATCH /conversations/{id}", { at: id, body: { take: true } })
   /** @param ifMatch the ETag of the state it replaces */
   changeState = (id: string, state: { [field: string]: unknown }, ifMatch?: string) =>

@@ -178,6 +178,18 @@ export interface PersonWhole {
   interviews: { id: string; conversation: string; handler: string; stands: string }[]
 }
 
+/** A secret of a bot, without its value. */
+export interface SecretView {
+  name: string
+  bot: string
+  /** Null for all lanes. */
+  lane: string | null
+  setBy: string
+  setAt: string
+  /** Routes that list it, each with its lane. */
+  usedBy: string[]
+}
+
 /** How far the forgetting of a person is, and what it has removed. */
 export interface ForgettingView {
   id: string

@@ -23,6 +23,7 @@ import { hostLimits } from "./handlers/hostProcess.ts"
 import { Housing } from "./handlers/housing.ts"
 import { HandlerFault } from "./handlers/handler.ts"
 import { mustFit } from "./handlers/stateSchema.ts"
+import { NamedSecrets } from "./handlers/namedSecrets.ts"
 import { Releases } from "./handlers/releases.ts"
 import { Identities } from "./identities.ts"
 import { Forwarding } from "./inlet/forwarding.ts"
@@ -98,6 +99,7 @@ export class Engine {
   readonly renderer: Renderer
   readonly forgetting: Forgetting
   readonly joining: Joining
+  readonly secrets: NamedSecrets
   /** Bytes of calls' bodies under way, told by whoever reads them. */
   bodiesUnderWay = () => 0
   publicUrl = "http://127.0.0.1"
@@ -149,6 +151,7 @@ export class Engine {
       : undefined
     const people = new People(database, directory)
     const blocked = (this.blocked = new Blocked(database, bell))
+    const secrets = (this.secrets = new NamedSecrets({ database, bell, seal }))
     const desk = new DeskTurns({ database, bell, publicUrl: () => this.publicUrl })
     this.joining = new Joining({ database, bell, seal })
     this.forgetting = new Forgetting({ database, bell, seal, self, log, home })
@@ -160,6 +163,7 @@ export class Engine {
           blocked,
           joining: this.joining,
           desk,
+          secrets,
           follows: settings.botFolder !== undefined,
         })
       : undefined)
@@ -218,6 +222,7 @@ export class Engine {
         : new FollowedFolder({
             ...shared,
             releases,
+            secrets,
             folder,
             sdk: settings.sdk,
             lane: settings.lane ?? "live",

@@ -23,6 +23,26 @@ export function handler(answer: Handler): Handler {
   return answer
 }
 
+/**
+ * The value of one of the bot's secrets, which the route lists (`secrets: [NAME]`). Throws where it does not. A value that
+ * turns up in a reply, a state, a log or an error is masked.
+ */
+export function secret(name: string): string {
+  return asked("wobbet.secret", name)
+}
+
+/** A text of the folder's own `files/`, as it travels with the release: `file("persona.txt")`. */
+export function file(name: string): string {
+  return asked("wobbet.file", name)
+}
+
+/** What the host has for handlers; it is there once they are loaded. */
+function asked(what: string, name: string): string {
+  const ask = (globalThis as { [key: symbol]: unknown })[Symbol.for(what)]
+  if (typeof ask !== "function") throw new Error("This is only there while a turn is handled.")
+  return (ask as (name: string) => string)(name)
+}
+
 /** Words, in light markup: bold, italic, code, links, lists and quotes. */
 export function text(words: string, options: { replyTo?: string } = {}): ReplyPart {
   return { part: "text", text: words, ...options }

@@ -14,6 +14,7 @@ import { botRoutes } from "./api/bot.ts"
 import { bringRoutes } from "./api/bring.ts"
 import { channelRoutes } from "./api/channels.ts"
 import { conversationRoutes } from "./api/conversations.ts"
+import { secretRoutes } from "./api/secrets.ts"
 import { peopleRoutes } from "./api/people.ts"
 import { looksRoutes } from "./api/looks.ts"
 import { mediaRoutes } from "./api/media.ts"
@@ -48,6 +49,7 @@ export const apiRoutes: ApiRoute[] = [
   ...messageRoutes,
   ...conversationRoutes,
   ...peopleRoutes,
+  ...secretRoutes,
   ...passageRoutes,
   ...parkedRoutes,
   ...looksRoutes,

@@ -59,6 +59,7 @@ export const examples: { [name in Operation]?: object } = {
     body: "e30=",
   },
   "POST /messages": { to: "cnv_01k0000000000000000000000a", text: "The **14:20** boat sails." },
+  "PUT /secrets/{name}": { value: "fares-of-the-harbour-office", lane: "test" },
   "PATCH /people/{contact}": { addTags: ["crew"], fields: { cabin: 12 } },
   "POST /people/{contact}/join": { other: "con_01m8fq7zd34ejfty8xhn2k2q0v" },
   "POST /people/{contact}/split": { channel: "quay-sms", address: "+447700900123" },

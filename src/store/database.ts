@@ -18,6 +18,7 @@ import * as addressShown from "./migrations/0013-address-shown.ts"
 import * as deciding from "./migrations/0014-deciding.ts"
 import * as interviews from "./migrations/0015-interviews.ts"
 import * as forgetting from "./migrations/0016-forgetting.ts"
+import * as secrets from "./migrations/0017-secrets.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -40,6 +41,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0014-deciding": deciding,
   "0015-interviews": interviews,
   "0016-forgetting": forgetting,
+  "0017-secrets": secrets,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

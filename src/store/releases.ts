@@ -57,6 +57,18 @@ export async function lanesKnown(database: Database): Promise<{ bot: string; lan
   return rows(database, "SELECT bot, lane FROM lanes ORDER BY bot, lane")
 }
 
+/** What the bots of all lanes list: each route with its secrets. */
+export async function lanesWithRoutes(
+  database: Database,
+): Promise<{ bot: string; lane: string; routes: { name: string; secrets: string[] }[] }[]> {
+  return rows(
+    database,
+    `SELECT l.bot, l.lane, coalesce((SELECT jsonb_agg(jsonb_build_object('name', r->>'name', 'secrets', r->'secrets'))
+       FROM jsonb_array_elements(d.definition->'routes') r WHERE r->'secrets' IS NOT NULL), '[]') AS routes
+     FROM lanes l JOIN releases d ON d.id = l.release ORDER BY l.bot, l.lane`,
+  )
+}
+
 export async function newestRelease(database: Database): Promise<string | undefined> {
   return (await rows<{ release: string }>(database, "SELECT release FROM lanes ORDER BY moved_at DESC LIMIT 1"))[0]
     ?.release

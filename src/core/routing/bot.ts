@@ -69,6 +69,8 @@ export interface Route {
   deadline?: number
   /** How many times a turn is tried before it is parked. */
   tries?: number
+  /** Names of the bot's secrets that its handler gets. */
+  secrets?: string[]
 }
 
 /** What the handlers of a bot may be. */

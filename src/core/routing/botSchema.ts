@@ -104,6 +104,11 @@ const groups = Joi.when(Joi.object(), {
   otherwise: groupRule,
 })
 
+/** Names of secrets. */
+export const secretName = Joi.string()
+  .pattern(/^[A-Z][A-Z0-9_]{0,63}$/)
+  .message("a secret's name is capital letters, digits and underscores, such as FARES_KEY")
+
 const wordsOfOwn = oneOrMore(Joi.string().min(1).max(60)).custom((value: string | string[]) => list(value))
 
 const interviews = Joi.object({
@@ -171,6 +176,7 @@ const withHandlers = (handler: Joi.Schema) =>
           handler: handler.required(),
           deadline: duration,
           tries: Joi.number().integer().min(1).max(20),
+          secrets: oneOrMore(secretName).custom((value: string | string[]) => list(value)),
         }),
       )
       .unique("name")

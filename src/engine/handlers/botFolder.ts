@@ -69,9 +69,10 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
   const reading = readBot(source, shownPath(file), known)
   const state = await readStateSchema(folder)
   const schema = state && "schema" in state ? state : undefined
-  const bundle = await bundleHandlers(folder, files, sdk, schema?.code)
+  const alongside = await readFilesOf(folder)
+  const bundle = await bundleHandlers(folder, files, sdk, { schema: schema?.code, files: alongside.files })
   const profiles = await readProfiles(folder)
-  const ofFiles = [...rules.faults, ...texts.faults, ...calendars.faults]
+  const ofFiles = [...alongside.faults, ...rules.faults, ...texts.faults, ...calendars.faults]
   const faults = [
     // Without a file that cannot be read, much would be at fault that is not.
     ...(ofFiles.length > 0 ? ofFiles : "faults" in reading ? reading.faults : []),
@@ -209,6 +210,33 @@ async function readCalendars(folder: string): Promise<{ files: { [name: string]:
   return { files, faults }
 }
 
+/** Characters of all files that travel with a release. */
+const longestFiles = 2_000_000
+
+/** The texts under `files/`, by their paths in it: they travel with the release, and handlers read them by that name. */
+async function readFilesOf(folder: string): Promise<{ files: { [name: string]: string }; faults: Fault[] }> {
+  const inside = join(folder, "files")
+  const found = await readdir(inside, { recursive: true, withFileTypes: true }).catch(() => [])
+  const files: { [name: string]: string } = {}
+  const faults: Fault[] = []
+  let room = longestFiles
+  for (const entry of found.filter((one) => one.isFile() && !one.name.startsWith(".")).sort(byPath)) {
+    const path = join(entry.parentPath, entry.name)
+    const source = await readBounded(path, room)
+    if (typeof source !== "string") {
+      const remedy = `All of files/ may have ${longestFiles} characters. ${source.remedy ?? ""}`.trim()
+      faults.push({ ...source, remedy })
+      continue
+    }
+    room -= source.length
+    files[relative(inside, path).replaceAll("\\", "/")] = source
+  }
+  return { files, faults }
+}
+
+const byPath = (one: { parentPath: string; name: string }, other: { parentPath: string; name: string }) =>
+  join(one.parentPath, one.name) < join(other.parentPath, other.name) ? -1 : 1
+
 /** A file of the folder; or what keeps it from being read. */
 async function readBounded(path: string, longest: number): Promise<string | Fault> {
   const file = shownPath(path)
@@ -252,7 +280,7 @@ async function bundleHandlers(
   folder: string,
   files: Map<string, string>,
   sdk: string,
-  schema: string | undefined,
+  { schema, files: alongside }: { schema: string | undefined; files: { [name: string]: string } },
 ): Promise<{ code: string | null } | { faults: Fault[] }> {
   if (files.size === 0 && schema === undefined) return { code: null }
   const imports = [...files.values()].map((file, at) => `import h${at} from ${JSON.stringify(resolve(file))}`)
@@ -261,7 +289,7 @@ async function bundleHandlers(
   try {
     const built = await build({
       stdin: {
-        contents: `${imports.join("\n")}\n${schema ?? ""}\nexport const handlers = {\n${entries.join("\n")}\n}\n`,
+        contents: `${imports.join("\n")}\n${schema ?? ""}\nexport const handlers = {\n${entries.join("\n")}\n}\nexport const files = ${JSON.stringify(alongside)}\n`,
         resolveDir: folder,
         sourcefile: "handlers",
         loader: "js",

@@ -5,8 +5,8 @@ import type { HandlerKind } from "./handler.ts"
 export const code: HandlerKind = {
   kind: "code",
   schema: Joi.object({ code: Joi.string().required() }),
-  async run(written, turn, release, { deadline, keeping }) {
+  async run(written, turn, release, { deadline, keeping, secrets }) {
     if (!release.hosts) throw new Error(`The release ${release.id} has no code handlers.`)
-    return release.hosts.run(String(written.code), turn, deadline, keeping)
+    return release.hosts.run(String(written.code), turn, deadline, keeping, secrets)
   },
 }

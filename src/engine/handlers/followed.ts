@@ -1,3 +1,4 @@
+import { join } from "node:path"
 import type { Logger } from "pino"
 import type { Fault } from "../../core/routing/bot.ts"
 import type { Bell } from "../../store/bell.ts"
@@ -7,6 +8,8 @@ import { publishRelease } from "../../store/releases.ts"
 import type { Channels } from "../channels.ts"
 import type { BotPackage } from "./botFolder.ts"
 import { faultLine, faultOfLoading, followFolder, readBotFolder } from "./botFolder.ts"
+import type { NamedSecrets } from "./namedSecrets.ts"
+import { shownPath } from "./shownPath.ts"
 import type { Releases } from "./releases.ts"
 
 /** What the followed bot folder is like at the moment. */
@@ -32,6 +35,7 @@ export class FollowedFolder {
       database: Database
       channels: Channels
       releases: Releases
+      secrets: NamedSecrets
       bell: Bell
       log: Logger
       folder: string
@@ -44,6 +48,9 @@ export class FollowedFolder {
 
   async start(): Promise<void> {
     await this.load()
+    this.parts.bell.on("secrets", () => {
+      if (this.status.faults.length > 0) this.loading = this.loading.then(() => this.load()).catch(() => undefined)
+    })
     this.unfollow = followFolder(this.parts.folder, () => {
       this.loading = this.loading
         .then(() => this.load())
@@ -59,7 +66,10 @@ export class FollowedFolder {
   private async load(): Promise<void> {
     const { folder, sdk } = this.parts
     const reading = await readBotFolder(folder, sdk)
-    const faults = "faults" in reading ? reading.faults : await this.faultsOfLoading(reading.ready)
+    const faults =
+      "faults" in reading
+        ? reading.faults
+        : [...(await this.faultsOfSecrets(reading.ready)), ...(await this.faultsOfLoading(reading.ready))]
     if ("faults" in reading || faults.length > 0) this.refuse(faults)
     else await this.take(reading.ready)
   }
@@ -99,6 +109,24 @@ export class FollowedFolder {
     if (!news) return
     await channels.refresh()
     bell.ring("channels")
+  }
+
+  /** Secrets that a route lists and that are not set. The folder is read again once they are. */
+  private async faultsOfSecrets({ bot }: BotPackage): Promise<Fault[]> {
+    const { secrets, lane, folder } = this.parts
+    const missing = await secrets.missing(
+      bot.bot,
+      lane,
+      bot.routes.flatMap((route) => route.secrets ?? []),
+    )
+    return [...new Set(missing)].map((name) => {
+      const route = bot.routes.find((one) => one.secrets?.includes(name))!
+      return {
+        file: shownPath(join(folder, "bot.yaml")),
+        says: `the route "${route.name}" lists the secret ${name}, which is not set`,
+        remedy: `Set it with "wobbet secret set ${name} --bot ${bot.bot}".`,
+      }
+    })
   }
 
   private async faultsOfLoading({ id, bundle }: BotPackage): Promise<Fault[]> {

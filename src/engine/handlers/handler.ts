@@ -55,7 +55,13 @@ export class HandlerFault extends Error {
 /** Runs a release's code handlers. */
 export interface CodeRunner {
   /** @param deadline in milliseconds */
-  run(handler: string, turn: TurnInput, deadline: number, keeping?: Keeping): Promise<HandlerAnswer>
+  run(
+    handler: string,
+    turn: TurnInput,
+    deadline: number,
+    keeping?: Keeping,
+    secrets?: { readonly [name: string]: string },
+  ): Promise<HandlerAnswer>
 }
 
 /** What a run of code may need of the record while it is under way. */
@@ -112,6 +118,8 @@ export interface HandlerGiven {
   times: number
   /** The person's own fields, where the bot asks for them. */
   fields: { [field: string]: unknown }
+  /** The secrets its route lists. */
+  secrets: { readonly [name: string]: string }
   /** What code needs of the record; nothing where a text is only tried. */
   keeping?: Keeping
 }

@@ -16,12 +16,36 @@ import { stepTime } from "./stepTime.ts"
  * nothing of the service and inherits none of its environment.
  */
 const logs = new AsyncLocalStorage<string[]>()
+/** What the run under way may have of the bot's secrets. */
+const secrets = new AsyncLocalStorage<{ readonly [name: string]: string }>()
 let handlers: { [name: string]: { default?: Handler | InterviewHandler } } = {}
 const warm = new WarmInterviews()
 /** Side effects that wait for what the record says, by run and call. */
 const asking = new Map<string, (answer: OnceAnswer) => void>()
 
 stepTime.install()
+
+/** Texts of the folder that travel with the release. */
+let files: { [name: string]: string } = {}
+
+/** What the SDK, which is another copy of its code in every bundle, asks for a secret. */
+Object.assign(globalThis, {
+  [Symbol.for("wobbet.secret")]: (name: unknown): string => {
+    const value = secrets.getStore()?.[String(name)]
+    if (value === undefined)
+      throw new TypeError(
+        `The secret "${String(name)}" is not listed: write secrets: [${String(name)}] beside the route's handler.`,
+      )
+    return value
+  },
+  [Symbol.for("wobbet.file")]: (name: unknown): string => {
+    if (!Object.hasOwn(files, String(name)))
+      throw new TypeError(
+        `There is no file "${String(name)}" under files/: ${Object.keys(files).slice(0, 20).join(", ") || "it is empty"}.`,
+      )
+    return files[String(name)]!
+  },
+})
 
 for (const level of ["log", "info", "warn", "error", "debug"] as const) {
   console[level] = (...parts: unknown[]) => {
@@ -45,8 +69,10 @@ process.on("unhandledRejection", () => undefined)
 
 async function load(file: string): Promise<void> {
   try {
-    const bundle = (await import(pathToFileURL(file).href)) as { handlers: typeof handlers }
+    const bundle = (await import(pathToFileURL(file).href)) as { handlers: typeof handlers; files?: typeof files }
     handlers = bundle.handlers
+    // Releases of before have none.
+    files = bundle.files ?? {}
     for (const [name, module] of Object.entries(handlers)) {
       if (typeof module.default !== "function")
         throw new TypeError(`handlers/${name}: the default export is not a function`)
@@ -63,7 +89,7 @@ async function run(order: ToHost & { say: "run" }): Promise<void> {
   try {
     const handler = handlers[order.handler]?.default
     if (!handler && !order.interview?.goesOn) throw new Error(`There is no handler "${order.handler}" in this release.`)
-    const outcome = await logs.run(log, () => answerOf(handler, order))
+    const outcome = await secrets.run(order.secrets ?? {}, () => logs.run(log, () => answerOf(handler, order)))
     if (outcome === cold) tell({ say: "cold", id })
     else tell({ say: "done", id, outcome, log })
   } catch (error) {

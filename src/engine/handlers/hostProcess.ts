@@ -15,6 +15,7 @@ export interface Run {
   /** Milliseconds. */
   deadline: number
   keeping?: Keeping | undefined
+  secrets?: { readonly [name: string]: string } | undefined
   done: (answer: HandlerAnswer) => void
   fail: (fault: HandlerFault) => void
   timer?: NodeJS.Timeout
@@ -108,6 +109,7 @@ export class HostProcess {
         handler: run.handler,
         turn: withoutTwice(run.turn),
         interview: run.keeping?.interview,
+        secrets: run.secrets,
       })
     })
   }
@@ -191,6 +193,7 @@ export class HostProcess {
         handler: run.handler,
         turn: withoutTwice(run.turn),
         interview: { ...order, goesOn: { ...goesOn, journal } },
+        secrets: run.secrets,
       })
     } catch (error) {
       this.runs.delete(id)

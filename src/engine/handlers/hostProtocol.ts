@@ -17,6 +17,8 @@ export type ToHost =
       turn: Omit<TurnInput, "messages"> & { messages?: Message[] | undefined }
       /** What is to be run where the handler is an interview. */
       interview: InterviewOrder | undefined
+      /** Those its route lists. */
+      secrets: { readonly [name: string]: string } | undefined
     }
   /** What was asked about a side effect of a run. */
   | { say: "once"; id: number; call: number; answer: OnceAnswer }

@@ -42,12 +42,18 @@ export class HostPool {
     return this.living.size
   }
 
-  run(handler: string, turn: TurnInput, deadline: number, keeping?: Keeping): Promise<HandlerAnswer> {
+  run(
+    handler: string,
+    turn: TurnInput,
+    deadline: number,
+    keeping?: Keeping,
+    secrets?: Run["secrets"],
+  ): Promise<HandlerAnswer> {
     if (this.closed) throw new Error("These hosts are closed: their release is no longer in use.")
     const interview = keeping?.interview
     const host = this.warmFor(interview?.goesOn && interview.id)
     return new Promise<HandlerAnswer>((done, fail) => {
-      host.begin({ id: this.next++, handler, turn, deadline, keeping, done, fail })
+      host.begin({ id: this.next++, handler, turn, deadline, keeping, secrets, done, fail })
     })
       .then((answer) => {
         const { interview } = answer.outcome

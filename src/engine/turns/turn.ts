@@ -27,6 +27,8 @@ import { withoutEchoes } from "./echoes.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { HandlerAnswer, HandlerGiven, Keeping, TurnInput } from "../handlers/handler.ts"
 import { HandlerFault } from "../handlers/handler.ts"
+import type { NamedSecrets, Values } from "../handlers/namedSecrets.ts"
+import { masked } from "../handlers/namedSecrets.ts"
 import { lookAtState, mustFit } from "../handlers/stateSchema.ts"
 import { handlerOf } from "../handlers/registry.ts"
 import type { ReadyRelease } from "../handlers/handler.ts"
@@ -61,6 +63,7 @@ export interface TurnParts {
   blocked: Blocked
   joining: Joining
   desk: DeskTurns
+  secrets: NamedSecrets
   /** Whether a bot folder is followed here: then each run of an interview is checked by another. */
   follows: boolean
 }
@@ -382,10 +385,15 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
     ? { handler: name, stateBefore: line.state, outcome: "handled", route: plan.route?.name, slots: plan.slots }
     : { handler: name, stateBefore: line.state, outcome: "unrouted", reason: "no route is met" }
   const told = tellIfSlow(parts, turn, name)
+  let secrets: Values = {}
+  const leaked = new Set<string>()
   try {
     if (FAULTS_BUILT) await faultPoint("turn: handler chosen")
-    const answer = await kind.run(written, inputOf(turn, plan), turn.release!, givenBy(parts, turn, plan))
+    secrets = await listedSecrets(parts, turn, plan)
+    const given = givenBy(parts, turn, plan, secrets)
+    const answer = masked(await kind.run(written, inputOf(turn, plan), turn.release!, given), secrets, leaked)
     if (FAULTS_BUILT) await faultPoint("turn: handler answered")
+    if (leaked.size > 0) record.degraded = [...leaked].map(maskedNote)
     if (answer.log.length > 0) record.log = answer.log.map(storable)
     return await answered(parts, turn, plan, answer, {
       ...(before ?? { replies: [], changes: [], left: 0 }),
@@ -393,10 +401,18 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
     })
   } catch (error) {
     if (!(error instanceof HandlerFault)) throw error
-    return failed(turn, record, error, plan.route?.tries ?? turnTries)
+    const fault = new HandlerFault(masked(error.error, secrets, leaked), masked(error.log, secrets, leaked))
+    if (leaked.size > 0) record.degraded = [...leaked].map(maskedNote)
+    return failed(turn, record, fault, plan.route?.tries ?? turnTries)
   } finally {
     await told.over()
   }
+}
+
+const maskedNote = (name: string) => `the secret ${name} stood in what the handler gave, and was masked`
+
+async function listedSecrets({ secrets }: TurnParts, { known, release }: Turn, { route }: Running): Promise<Values> {
+  return route?.secrets ? secrets.listed(release!.table.bot.bot, known.row.lane, route.secrets) : {}
 }
 
 /** What a handler's answer comes to. */
@@ -543,9 +559,13 @@ function timesOf({ facts }: Turn, { route }: Plan & { does: "run" }): number {
   return facts?.taken?.[route?.name ?? unroutedName] ?? 0
 }
 
-function givenBy(parts: TurnParts, turn: Turn, plan: Running): HandlerGiven {
+function givenBy(parts: TurnParts, turn: Turn, plan: Running, secrets: Values): HandlerGiven {
+  const keeping = keepingFor(parts, turn, plan)
+  const { once } = keeping
   return {
-    keeping: keepingFor(parts, turn, plan),
+    secrets,
+    // What a side effect gives is on record: the same run has it whole, a later one masked.
+    keeping: { ...keeping, once: { ...once, end: (key, ended) => once.end(key, masked(ended, secrets, new Set())) } },
     deadline: plan.route?.deadline ?? turn.release!.table.bot.deadline,
     times: timesOf(turn, plan),
     fields: turn.facts?.contact?.fields ?? {},
@@ -661,7 +681,7 @@ function ended(
   if (first && sender?.mayStart(line.channel, line.place, first.calls[0]!)) first.start = true
   const state = given === undefined ? undefined : storableJson(given ?? {})
   if (state !== undefined) record.stateAfter = state
-  if (degraded.length > 0) record.degraded = degraded
+  if (degraded.length > 0) record.degraded = [...((record.degraded ?? []) as string[]), ...degraded]
   if (state === undefined && offered === undefined && taken === undefined) return { turn: record, out, tokens }
   // One row holds them all.
   return { turn: record, out, tokens, state: state ?? line.state, offered: offered ?? line.offered, taken }

@@ -16,6 +16,7 @@ import type { Channels } from "../channels.ts"
 import { GroupCommit, keepHalving } from "../groupCommit.ts"
 import type { Releases } from "../handlers/releases.ts"
 import type { Blocked } from "../people/blocked.ts"
+import type { NamedSecrets } from "../handlers/namedSecrets.ts"
 import type { DeskTurns } from "../people/deskTurn.ts"
 import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
@@ -73,6 +74,7 @@ export class Turns {
       blocked: Blocked
       joining: Joining
       desk: DeskTurns
+      secrets: NamedSecrets
       follows: boolean
     },
   ) {

@@ -209,7 +209,7 @@ async function saidBy(
     again: false,
     now,
   }
-  const given = { deadline: 0, times: facts?.taken?.[counted] ?? 0, fields: facts?.contact?.fields ?? {} }
+  const given = { deadline: 0, times: facts?.taken?.[counted] ?? 0, fields: facts?.contact?.fields ?? {}, secrets: {} }
   const { outcome } = await kind.run(written, turn, { id: "", table, hosts: undefined }, given)
   const [part] = (outcome.replies ?? []) as { text?: string }[]
   return part?.text === undefined ? {} : { says: part.text }
