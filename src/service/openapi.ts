@@ -26,6 +26,7 @@ const problems: { [status: number]: string } = {
   404: "What the address names does not exist.",
   405: "The address takes other methods; `Allow` says which.",
   409: "It cannot be done as things are.",
+  410: "What is asked for was there, and is gone for good.",
   412: "It was changed by somebody else meanwhile.",
   413: "The body is longer than this call takes.",
   415: "The body is of another type than application/json.",
