@@ -278,11 +278,13 @@ async function inGroups(database: Database, row: ForgettingRow): Promise<Forgett
   const found = await rows<{ id: string; theirs: boolean }>(
     database,
     `WITH looked AS MATERIALIZED (
-       SELECT id, direction, body->'from'->>'address' AS who FROM messages WHERE channel = ? AND id > ? AND id < ? ORDER BY id LIMIT ?
+       SELECT id, direction, body->'from'->>'address' AS who, body->'people' AS people FROM messages WHERE channel = ? AND id > ? AND id < ? ORDER BY id LIMIT ?
      ), last AS (SELECT max(id COLLATE "C") AS id, count(*) AS n FROM looked)
-     SELECT id, true AS theirs FROM looked WHERE direction = 'in' AND who = ANY(?)
+     SELECT id, true AS theirs FROM looked WHERE direction = 'in' AND (who = ANY(?) OR (
+       -- Somebody else let them in, or took them out.
+       people IS NOT NULL AND EXISTS (SELECT 1 FROM jsonb_array_elements(people) p WHERE p->>'address' = ANY(?))))
      UNION ALL SELECT id, false FROM last WHERE n = ?`,
-    [channel, after, idAt("msg", row.askedAt), pieces.groups, own, pieces.groups],
+    [channel, after, idAt("msg", row.askedAt), pieces.groups, own, own, pieces.groups],
   )
   const theirs = found.flatMap(({ id, theirs }) => (theirs ? [id] : []))
   const removed: Partial<Removed> = {}
@@ -461,6 +463,15 @@ async function end(database: Database, row: ForgettingRow): Promise<ForgettingRo
       [[row.contact, ...row.conversations]],
     )
     await rows(step, "DELETE FROM samples WHERE channel = ANY(?)", [channelsOf(row)])
+    // Options that were offered to them in groups.
+    const addresses = (row.addresses ?? []).map(({ address }) => address)
+    await rows(
+      step,
+      `UPDATE states s SET offered = NULL FROM conversations v
+       WHERE v.id = s.conversation AND v.channel = ANY(?) AND jsonb_typeof(s.offered) = 'array' AND EXISTS (
+         SELECT 1 FROM jsonb_array_elements(s.offered) o WHERE o->>'to' = ANY(?))`,
+      [channelsOf(row), addresses],
+    )
     const [ended] = await rows<ForgettingRow>(
       step,
       `UPDATE forgettings SET addresses = NULL, holder = NULL, until = NULL, ended_at = clock_timestamp() WHERE id = ? RETURNING ${columns}`,

@@ -26,6 +26,7 @@ routes:
   - { name: booking, when: { phrase: "book" }, handler: booking }
   - { name: note, when: { phrase: "note $text{note}" }, handler: note }
   - { name: slow, when: { phrase: "slow $text{note}" }, handler: slow }
+  - { name: choose, when: { phrase: "choose" }, handler: { text: "Which?", choices: [ { id: a, label: Upper }, { id: b, label: Lower } ] } }
   - { name: photo, when: { media: any }, handler: { text: "A fine picture." } }
 unrouted: help
 `,
@@ -157,6 +158,8 @@ test("somebody forgotten leaves nothing that tells of them: not what they said, 
   await zelda.says("wharfmouse in the harbour", { chat: group.id })
   await ben.says("note benword", { chat: group.id })
   await stage.answered(2, group.id)
+  await zelda.says("choose", { chat: group.id })
+  await stage.answered(3, group.id)
   await stage.send({ from: zelda.id, photo: "wharf", caption: "wharfmouse" })
   for (const { id } of [zelda, ben]) await stage.send({ from: id, photo: "quay" })
   await stage.answered(1, ben.id)
@@ -184,7 +187,7 @@ test("somebody forgotten leaves nothing that tells of them: not what they said, 
     "the refused call",
   )
   const number = before.address.replace("+", "")
-  const traces = ["wharfmouse", "zeldarine", number]
+  const traces = ["wharfmouse", "zeldarine", number, String(zelda.id)]
   const had = await tablesWith(place.database, traces)
   expect(Object.keys(had)).toEqual(
     expect.arrayContaining(["messages", "intakes", "turns", "states", "journal", "onces", "addresses", "contacts"]),
