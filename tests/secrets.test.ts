@@ -5,6 +5,7 @@ import type { Service, Standin } from "./support/harness.ts"
 import {
   endAll,
   eventually,
+  pause,
   placeFor,
   query,
   root,
@@ -24,6 +25,7 @@ routes:
   - { name: fare, when: { phrase: "fare" }, handler: fare, secrets: [FARES_KEY] }
   - { name: leak, when: { phrase: "leak $word{how}" }, handler: leak, secrets: FARES_KEY }
   - { name: other, when: { phrase: "other" }, handler: fare }
+  - { name: quote, when: { phrase: "quote" }, handler: quote, secrets: [FARES_KEY] }
   - { name: persona, when: { phrase: "persona" }, handler: persona }
 `,
   "files/persona.txt": "An old hand of the ferry.",
@@ -37,6 +39,12 @@ export default handler(async ({ slots, once }) => {
   if (slots.how === "thrown") throw new Error("refused: " + Buffer.from(key).toString("base64"))
   if (slots.how === "once") await once("asked", () => ({ used: key }))
   return { replies: "key=" + encodeURIComponent(key), state: { key, [key]: 1 }, contact: { key } }
+})`,
+  "handlers/quote.ts": `import { answer, interview, once, secret } from "wobbet"
+export default interview(function* () {
+  const seats = yield* answer.integer("How many seats?")
+  const fare = yield* once("fare", () => seats * secret("FARES_KEY").length)
+  return "That is " + fare + "."
 })`,
   "handlers/persona.ts": `import { file, handler } from "wobbet"
 export default handler(() => file("persona.txt") + " " + file("deep/note.md") + " " + file("none.txt"))`,
@@ -86,7 +94,9 @@ test("a handler that lists an unknown secret is a fault; set, the bot is loaded 
   await eventually(async () => (await service.client.bot()).faults.length === 0, "the bot")
   await stage.say("fare")
   expect((await stage.answered(1))[0]!.text).toBe(`The key has ${value.length} characters.`)
-  expect((await wobbet(["secret", "list"])).out).toMatch(/FARES_KEY\s+tern\s+all\s+.*fare \(live\), leak \(live\)/)
+  expect((await wobbet(["secret", "list"])).out).toMatch(
+    /FARES_KEY\s+tern\s+all\s+.*fare \(live\), leak \(live\), quote \(live\)/,
+  )
   expect((await service.client.audit({ did: "secret set" })).items[0]).toMatchObject({ detail: { name: "FARES_KEY" } })
 })
 
@@ -138,24 +148,32 @@ test("a value that turns up anywhere is masked, and the turn says so", async () 
   }
 }, 60_000)
 
+test("an interview has it at every step", async () => {
+  const before = (await stage.answers()).length
+  await stage.say("quote")
+  await stage.answered(before + 1)
+  await stage.say("3")
+  expect((await stage.answered(before + 2)).at(-1)!.text).toBe(`That is ${3 * value.length}.`)
+})
+
 test("a lane has its own; replaced, it counts from the next turn; dropped, its routes fail", async () => {
   const file = join(tempFolder(), "key")
   writeFileSync(file, "for the test lane")
   expect((await wobbet(["secret", "set", "FARES_KEY", "--lane", "test", "--file", file])).out).toContain(
     "of tern for the lane test is set",
   )
-  await stage.say("fare")
   const said = async (text: string) => {
     const before = (await stage.answers()).length
     await stage.say(text)
     return (await stage.answered(before + 1)).at(-1)!.text
   }
-  await stage.answered((await stage.answers()).length)
   expect(await said("fare")).toBe(`The key has ${value.length} characters.`)
   const replaced = await wobbet(["secret", "set", "FARES_KEY", "--env", "NEW_KEY"], { NEW_KEY: "another one" })
   expect(replaced.out).toContain("is replaced")
-  expect(await said("fare")).toBe("The key has 11 characters.")
+  // Told to every process at once, without a promise as to the millisecond.
+  await eventually(async () => (await said("fare")) === "The key has 11 characters.", "the new value", 5)
   expect((await wobbet(["secret", "drop", "FARES_KEY"])).code).toBe(0)
+  await pause(2500)
   await stage.say("fare")
   const parked = await eventually(
     async () => (await service.client.parked({ channel: stage.key })).items[0],

@@ -40,7 +40,7 @@ export function contactCommands(program: Command): void {
 
   contact
     .command("join")
-    .description("make two people one: addresses, tags and interviews of the second become the first's")
+    .description("make two people one, or make a code that a person says on another channel to be known there")
     .argument("<id>", "the contact that stays; of fields with one name, its own count")
     .argument("[other]", "the contact that becomes it; without one, a code is made for the person to say")
     .option("--json", "for programs")

@@ -334,7 +334,7 @@ export function isOneOf(text: string, words: string[]): boolean {
   return said !== "" && words.some((word) => foldedOnce(word) === said)
 }
 
-/** Options may be made anew for everybody: what was folded lately is kept, and no more. */
+/** Options may be made for each person: what was folded lately is kept, and no more. */
 const onceFolded = new LRUCache<string, string>({ max: 5000 })
 
 /** For words that come again and again: those of a language, of a bot, of a question. */

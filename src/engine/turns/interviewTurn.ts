@@ -143,7 +143,7 @@ function changed(
   }
 }
 
-/** Puts a question again, with what is said before it; whoever answers has the whole time anew. */
+/** Puts a question again, with what is said before it; whoever answers has the whole time again. */
 function putAgain(talks: Talks, interview: StandingInterview, to: Partial<Waits> = {}): InterviewStep {
   const waits = { ...interview.waits, ...to } as Waits & { for: "answer" }
   const change = changed(talks, interview, { stands: "asks", waits, timers: timersFor(talks, waits) })
