@@ -59,11 +59,13 @@ export async function tracesOf(
   const [there] = await rows(database, "SELECT 1 FROM contacts WHERE id = ?", [contact])
   if (!there) return undefined
   const own = await rows<Address>(database, "SELECT channel, address FROM addresses WHERE contact = ?", [contact])
+  // Both ways by an index: conversations know their person, and a direct one often lies at the person's own address.
   const places = await rows<Address & { conversation: string }>(
     database,
-    `SELECT p.channel, p.address, p.conversation FROM places p JOIN conversations v ON v.id = p.conversation
-     WHERE v.kind = 'direct' AND (v.contact = ? OR EXISTS (
-       SELECT 1 FROM addresses a WHERE a.contact = ? AND a.channel = v.channel AND a.address = v.address))`,
+    `SELECT p.channel, p.address, p.conversation FROM (
+       SELECT id FROM conversations WHERE contact = ?
+       UNION SELECT l.conversation FROM addresses a JOIN places l ON l.channel = a.channel AND l.address = a.address WHERE a.contact = ?
+     ) own JOIN conversations v ON v.id = own.id AND v.kind = 'direct' JOIN places p ON p.conversation = v.id`,
     [contact, contact],
   )
   const addresses = new Map(
@@ -166,18 +168,16 @@ async function freeLines(database: Database, contact: string, conversations: str
 async function dropMemory(database: Database, contact: string, conversations: string[]): Promise<number> {
   const gone = await rows<{ id: string }>(
     database,
-    "DELETE FROM interviews WHERE who = ? OR conversation = ANY(?) RETURNING id",
+    `DELETE FROM interviews WHERE id IN (
+       SELECT id FROM interviews WHERE who = ? UNION SELECT id FROM interviews WHERE conversation = ANY(?)) RETURNING id`,
     [contact, conversations],
   )
   const interviews = gone.map(({ id }) => id)
   await rows(database, "DELETE FROM journal WHERE interview = ANY(?)", [interviews])
-  await rows(database, "DELETE FROM timers WHERE interview = ANY(?) OR conversation = ANY(?)", [
-    interviews,
-    conversations,
-  ])
-  for (const interview of interviews)
-    await rows(database, "DELETE FROM choice_tokens WHERE starts_with(choice, ?)", [`${interview}:`])
-  await rows(database, "DELETE FROM onces WHERE conversation = ANY(?)", [conversations])
+  await rows(database, "DELETE FROM timers WHERE interview = ANY(?)", [interviews])
+  // The options of their questions: one look through all, however many interviews there were.
+  if (interviews.length > 0)
+    await rows(database, "DELETE FROM choice_tokens WHERE split_part(choice, ':', 1) = ANY(?)", [interviews])
   await rows(database, "DELETE FROM rejoined WHERE conversation = ANY(?)", [conversations])
   await rows(database, "DELETE FROM under_way WHERE conversation = ANY(?)", [conversations])
   await rows(
@@ -190,11 +190,11 @@ async function dropMemory(database: Database, contact: string, conversations: st
 }
 
 /** What waits to be sent is not sent; that is on record as a decision. */
-async function dropUnsent(database: Database, which: string, ids: string[]): Promise<void> {
+async function dropUnsent(database: Database, which: string, ...ids: string[][]): Promise<void> {
   const unsent = await rows<{ channel: string; conversation: string; message: string }>(
     database,
     `DELETE FROM outbox WHERE ${which} RETURNING channel, conversation, message`,
-    [ids],
+    ids,
   )
   for (const { channel, conversation, message } of unsent)
     await rows(
@@ -303,24 +303,42 @@ async function inCalls(database: Database, row: ForgettingRow): Promise<Forgetti
   if (channel === undefined) return end(database, row)
   const own = (row.addresses ?? []).flatMap((one) => (one.channel === channel ? [one.address] : []))
   const forms = [...new Set(own.flatMap(formsOfAddress))]
-  const found = await rows<{ id: string; last: boolean; text: Buffer | null }>(
+  const found = await rows<{ id: string; last: boolean }>(
     database,
     `WITH looked AS MATERIALIZED (SELECT id FROM intakes WHERE channel = ? AND id > ? AND id < ? ORDER BY id LIMIT ?),
      last AS (SELECT max(id COLLATE "C") AS id, count(*) AS n FROM looked)
-     SELECT i.id, false AS last, i.body || convert_to(' ' || i.address, 'UTF8') AS text FROM looked
+     SELECT i.id, false AS last FROM looked
      CROSS JOIN LATERAL (SELECT * FROM intakes WHERE id = looked.id) i WHERE EXISTS (
        SELECT 1 FROM unnest(?::text[]) f WHERE position(convert_to(f, 'UTF8') IN i.body) > 0 OR position(f IN i.address) > 0)
-     UNION ALL SELECT id, true, NULL FROM last WHERE n = ?`,
+     UNION ALL SELECT id, true FROM last WHERE n = ?`,
     [channel, after, idAt("itk", row.askedAt), pieces.calls, forms, pieces.calls],
   )
-  const naming = found.filter(({ text }) => text && own.some((address) => namesAddress(text.toString("utf8"), address)))
-  const calls = await clearCalls(
+  const naming = await namingCalls(
     database,
-    naming.map(({ id }) => id),
+    found.flatMap((one) => (one.last ? [] : [one.id])),
+    own,
   )
+  const calls = await clearCalls(database, naming)
   const last = found.find((one) => one.last)
   const next: Looked = last ? { step: "calls", at, after: last.id } : { step: "calls", at: at + 1, after: "" }
   return lookedTo(database, row, next, { calls })
+}
+
+/** Of calls in which the signs of an address stand, those that name it. Few are held at a time: a body may have megabytes. */
+async function namingCalls(database: Database, intakes: string[], addresses: string[]): Promise<string[]> {
+  const naming: string[] = []
+  for (let from = 0; from < intakes.length; from += 10) {
+    const found = await rows<{ id: string; body: Buffer; address: string }>(
+      database,
+      "SELECT id, body, address FROM intakes WHERE id = ANY(?)",
+      [intakes.slice(from, from + 10)],
+    )
+    for (const { id, body, address } of found) {
+      const text = `${body.toString("utf8")} ${address}`
+      if (addresses.some((one) => namesAddress(text, one))) naming.push(id)
+    }
+  }
+  return naming
 }
 
 function channelsOf(row: ForgettingRow): string[] {
@@ -356,15 +374,18 @@ async function clear(database: Database, messages: string[]): Promise<Partial<Re
       )
       await rows(step, "DELETE FROM onces WHERE message = ANY(?)", [all])
       await rows(step, "DELETE FROM rejoined WHERE message = ANY(?)", [all])
-      await dropUnsent(step, "message = ANY(?)", all)
+      await dropUnsent(
+        step,
+        "conversation IN (SELECT conversation FROM messages WHERE id = ANY(?)) AND message = ANY(?)",
+        all,
+        all,
+      )
       await rows(
         step,
         `UPDATE parked SET reason = ?, remedy = NULL, decision = coalesce(decision, 'drop'), decided_by = coalesce(decided_by, 'forgetting'),
            decided_at = coalesce(decided_at, clock_timestamp()) WHERE message = ANY(?)`,
         [gone, all],
       )
-      // A repeated request by its key is told that the key was used: it is not sent to them again.
-      await rows(step, "UPDATE sends SET fingerprint = '' WHERE jsonb_exists_any(answer->'messages', ?::text[])", [all])
       const cleared = await rows<{ direction: "in" | "out"; intake: string | null; fresh: boolean }>(
         step,
         `WITH before AS MATERIALIZED (SELECT id, event <> 'forgotten' AS fresh FROM messages WHERE id = ANY(?))
@@ -463,12 +484,14 @@ async function end(database: Database, row: ForgettingRow): Promise<ForgettingRo
       [[row.contact, ...row.conversations]],
     )
     await rows(step, "DELETE FROM samples WHERE channel = ANY(?)", [channelsOf(row)])
+    // A repeated request by its key is told that the key was used: it is not sent to them again.
+    await rows(step, "UPDATE sends SET fingerprint = '' WHERE answer->>'conversation' = ANY(?)", [row.conversations])
     // Options that were offered to them in groups.
     const addresses = (row.addresses ?? []).map(({ address }) => address)
     await rows(
       step,
       `UPDATE states s SET offered = NULL FROM conversations v
-       WHERE v.id = s.conversation AND v.channel = ANY(?) AND jsonb_typeof(s.offered) = 'array' AND EXISTS (
+       WHERE v.id = s.conversation AND v.channel = ANY(?) AND v.kind <> 'direct' AND jsonb_typeof(s.offered) = 'array' AND EXISTS (
          SELECT 1 FROM jsonb_array_elements(s.offered) o WHERE o->>'to' = ANY(?))`,
       [channelsOf(row), addresses],
     )

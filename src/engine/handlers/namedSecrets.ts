@@ -60,7 +60,13 @@ const maskOf = (name: string) => `[secret ${name}]`
 
 /** The same value with every secret in its texts masked, in whatever encoding it stands there; and which were. */
 export function masked<T>(value: T, secrets: Values, found: Set<string>): T {
-  return Object.keys(secrets).length === 0 ? value : (maskedIn(value, secrets, found) as T)
+  if (Object.keys(secrets).length === 0) return value
+  try {
+    return maskedIn(value, secrets, found) as T
+  } catch (error) {
+    if (!(error instanceof RangeError)) throw error
+    throw new HandlerFault({ name: "ReplyFault", message: "what the handler gave is nested too deeply" })
+  }
 }
 
 function maskedIn(value: unknown, secrets: Values, found: Set<string>): unknown {

@@ -53,6 +53,7 @@ export async function up(knex: Knex): Promise<void> {
   // People are found by a tag, and conversations by their person.
   await knex.raw("CREATE INDEX contacts_by_tag ON contacts USING gin (tags)")
   await knex.raw("CREATE INDEX conversations_by_contact ON conversations (contact) WHERE contact IS NOT NULL")
+  await knex.raw("CREATE INDEX interviews_by_who ON interviews (who)")
   await knex.raw("CREATE INDEX message_media_by_hash ON message_media (hash) WHERE hash IS NOT NULL")
   await knex.raw(`
     CREATE FUNCTION not_forgotten(at timestamptz) RETURNS integer LANGUAGE plpgsql AS $$
@@ -85,7 +86,7 @@ export async function down(knex: Knex): Promise<void> {
       END
     $$`)
   await knex.raw("DROP FUNCTION not_forgotten")
-  await knex.raw("DROP INDEX message_media_by_hash, contacts_by_tag, conversations_by_contact")
+  await knex.raw("DROP INDEX message_media_by_hash, contacts_by_tag, conversations_by_contact, interviews_by_who")
   await knex.raw("DROP TABLE join_codes")
   await knex.raw("DROP TABLE opt_outs")
   await knex.raw("DROP TABLE forgettings")
