@@ -1,4 +1,3 @@
-import { useEffect, useState } from "react"
 import { Link, useParams, useSearchParams } from "react-router"
 import { shown } from "../../client/shown.ts"
 import type { ConversationView, MessageView } from "../../client/types.ts"
@@ -6,6 +5,7 @@ import { useData } from "../data.ts"
 import { usePages } from "../pagedList.ts"
 import { Copy, Empty, Fresh, More, Problem, useListKeys } from "../parts/basics.tsx"
 import { Conversation } from "../parts/Conversation.tsx"
+import { SearchBox } from "../parts/SearchBox.tsx"
 import { service } from "../service.ts"
 import { when } from "../time.ts"
 import { useTitle } from "../visitor.ts"
@@ -53,7 +53,11 @@ function Found({ id, words }: { id: string | undefined; words: string }) {
       className={`relative flex min-h-0 w-full flex-1 flex-col border-line bg-paper md:w-80 md:flex-none md:border-r ${id ? "max-md:hidden" : ""}`}
     >
       {id ? null : <h1 className="sr-only">Conversations</h1>}
-      <Search words={words} />
+      <SearchBox
+        words={words}
+        placeholder="Name, id, or words that were said"
+        label="Search by name, id, or words that were said"
+      />
       <label className="flex items-center gap-2 border-b border-line px-3 py-1.5 text-sm">
         <input
           type="checkbox"
@@ -87,42 +91,6 @@ function Found({ id, words }: { id: string | undefined; words: string }) {
         {words.trim().length > 1 && !waiting ? <Said words={words} chosen={id} /> : null}
       </div>
     </section>
-  )
-}
-
-/** What is searched for stands in the address, so that it can be returned to and passed on. */
-function Search({ words }: { words: string }) {
-  const [, setSearch] = useSearchParams()
-  const [text, setText] = useState(words)
-  useEffect(() => setText((before) => (before.trim() === words ? before : words)), [words])
-  useEffect(() => {
-    if (text.trim() === words) return
-    const timer = setTimeout(
-      () =>
-        setSearch(
-          (before) => {
-            const next = new URLSearchParams(before)
-            if (text.trim()) next.set("q", text.trim())
-            else next.delete("q")
-            return next
-          },
-          { replace: true },
-        ),
-      250,
-    )
-    return () => clearTimeout(timer)
-  }, [text, words])
-  return (
-    <div className="border-b border-line p-2">
-      <input
-        type="search"
-        value={text}
-        onChange={(event) => setText(event.target.value)}
-        placeholder="Name, id, or words that were said"
-        aria-label="Search by name, id, or words that were said"
-        className="w-full border border-edge bg-mist px-2 py-1 text-sm"
-      />
-    </div>
   )
 }
 

@@ -6,6 +6,7 @@ import type { ForgettingView, PersonView, PersonWhole } from "../../client/types
 import { useAct, useData } from "../data.ts"
 import { usePages } from "../pagedList.ts"
 import { Button, Copy, Empty, field, Json, More, Problem, Section, useListKeys } from "../parts/basics.tsx"
+import { SearchBox } from "../parts/SearchBox.tsx"
 import { Sure } from "../parts/Sure.tsx"
 import { service } from "../service.ts"
 import { when } from "../time.ts"
@@ -34,13 +35,6 @@ function askedFor(words: string): { text?: string; tag?: string } {
 }
 
 function Found({ contact, words }: { contact: string | undefined; words: string }) {
-  const [, setSearch] = useSearchParams()
-  const [text, setText] = useState(words)
-  useEffect(() => {
-    if (text.trim() === words) return
-    const timer = setTimeout(() => setSearch(text.trim() ? { q: text.trim() } : {}, { replace: true }), 250)
-    return () => clearTimeout(timer)
-  }, [text, words])
   const found = usePages<PersonView>({
     key: `everybody ${words}`,
     load: (cursor) => service.people({ limit: 100, ...askedFor(words), ...(cursor ? { cursor } : {}) }),
@@ -56,16 +50,11 @@ function Found({ contact, words }: { contact: string | undefined; words: string 
       className={`flex min-h-0 w-full flex-1 flex-col border-line bg-paper md:w-80 md:flex-none md:border-r ${contact ? "max-md:hidden" : ""}`}
     >
       {contact ? null : <h1 className="sr-only">People</h1>}
-      <div className="border-b border-line p-2">
-        <input
-          type="search"
-          value={text}
-          onChange={(event) => setText(event.target.value)}
-          placeholder="Name, number, or #tag"
-          aria-label="Search by name, number, or a tag such as #crew"
-          className="w-full border border-edge bg-mist px-2 py-1 text-sm"
-        />
-      </div>
+      <SearchBox
+        words={words}
+        placeholder="Name, number, or #tag"
+        label="Search by name, number, or a tag such as #crew"
+      />
       {found.error ? <Problem error={found.error} /> : null}
       <div ref={found.list} className="min-h-0 flex-1 overflow-y-auto">
         {found.items?.map((item) => (
