@@ -200,7 +200,7 @@ async function dropUnsent(database: Database, which: string, ...ids: string[][])
     await rows(
       database,
       `INSERT INTO parked (id, what, cause, reason, channel, conversation, message, decision, decided_by, decided_at)
-       VALUES (?, 'send', 'forgotten', ?, ?, ?, ?, 'drop', 'forgetting', clock_timestamp())`,
+       VALUES (?, 'send', 'forgotten', ?, ?, ?, ?, 'drop', 'the forgetting', clock_timestamp())`,
       [newId("prk"), gone, channel, conversation, message],
     )
 }
@@ -368,9 +368,9 @@ async function clear(database: Database, messages: string[]): Promise<Partial<Re
       )
       await rows(
         step,
-        `UPDATE turns SET reason = NULL, slots = NULL, facts = NULL, taken_as = NULL, interview = NULL, state_before = NULL,
+        `UPDATE turns SET reason = CASE WHEN reason IS NOT NULL THEN ? END, slots = NULL, facts = NULL, taken_as = NULL, interview = NULL, state_before = NULL,
            state_after = NULL, log = NULL, error = NULL, degraded = NULL WHERE message = ANY(?)`,
-        [all],
+        [gone, all],
       )
       await rows(step, "DELETE FROM onces WHERE message = ANY(?)", [all])
       await rows(step, "DELETE FROM rejoined WHERE message = ANY(?)", [all])
@@ -382,7 +382,7 @@ async function clear(database: Database, messages: string[]): Promise<Partial<Re
       )
       await rows(
         step,
-        `UPDATE parked SET reason = ?, remedy = NULL, decision = coalesce(decision, 'drop'), decided_by = coalesce(decided_by, 'forgetting'),
+        `UPDATE parked SET reason = ?, remedy = NULL, decision = coalesce(decision, 'drop'), decided_by = coalesce(decided_by, 'the forgetting'),
            decided_at = coalesce(decided_at, clock_timestamp()) WHERE message = ANY(?)`,
         [gone, all],
       )

@@ -222,6 +222,8 @@ test("somebody forgotten leaves nothing that tells of them: not what they said, 
   expect((await service.client.audit({ did: "person forgotten" })).items[0]).toMatchObject({ detail: { contact } })
   expect((await service.client.audit({ did: "people joined" })).items.at(0)).not.toHaveProperty("detail")
 
+  const open = await query(place.database, "SELECT 1 FROM parked WHERE cause = 'forgotten' AND decided_at IS NULL")
+  expect(open).toEqual([])
   // The passages are still there, and say what happened to them.
   const [gone] = await query<{ id: string; conversation: string }>(
     place.database,

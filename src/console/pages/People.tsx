@@ -178,7 +178,7 @@ function Tags({ view, again }: { view: PersonWhole; again: () => void }) {
   const fields = Object.keys(view.fields)
   return (
     <Section title="Tags and fields">
-      <div className="flex flex-wrap items-center gap-2 text-sm">
+      <div className="mb-3 flex flex-wrap items-center gap-2 text-sm">
         {view.tags.map((one) => (
           <span key={one} className="flex items-center gap-1 border border-line px-1.5">
             #{shown(one)}
@@ -362,9 +362,18 @@ function Forgotten({ begun }: { begun: ForgettingView }) {
       <p role="status">
         {now.endedAt
           ? "The whole record has been looked through."
-          : `${Math.floor(now.progress * 100)} % of the record has been looked through. It goes on if you leave this page.`}
+          : `${Math.floor(now.progress * 100)} % of the record has been looked through. It continues when you leave this page.`}
       </p>
-      <progress className="my-2 w-full" value={now.progress} max={1} aria-label="How much has been looked through" />
+      <div
+        role="progressbar"
+        aria-label="How much has been looked through"
+        aria-valuemin={0}
+        aria-valuemax={100}
+        aria-valuenow={Math.floor(now.progress * 100)}
+        className="my-2 h-3 w-full border border-edge bg-paper"
+      >
+        <div className="h-full bg-spruce" style={{ width: `${now.progress * 100}%` }} />
+      </div>
       <p>
         Removed: {counted(said, "message")} they sent, {counted(answered, "answer")},{" "}
         {counted(media, "picture or file", "pictures and files")}, {counted(interviews, "interview")}, the bodies of{" "}

@@ -25,8 +25,9 @@ export interface Waiting {
 /** What is asked for at the desk. */
 export type DeskWish = { does: "list" } | { does: "take" | "give back"; conversation: string }
 
-/** Characters of what was said that are shown. */
+/** Characters that are shown of what was said, and of a name: strangers choose both. */
 const longest = 200
+const longestName = 60
 
 /** What a message at the desk asks for; nothing where it is not for the desk. */
 export function deskWish({ command, choice }: Message, desk: DeskPlace): DeskWish | undefined {
@@ -41,7 +42,7 @@ export function waitsPart(waiting: Waiting, link: string): ReplyPart {
   const words = waiting.words ? `: “${escapeMarkup(cut(waiting.words))}”` : "."
   return {
     part: "choices",
-    text: `**${escapeMarkup(waiting.name)}** on ${escapeMarkup(waiting.channel)} waits for a person${words}\n[Open the conversation](${link})`,
+    text: `**${escapeMarkup(cut(waiting.name, longestName))}** on ${escapeMarkup(waiting.channel)} waits for a person${words}\n[Open the conversation](${link})`,
     choices: [{ id: `desk:take:${waiting.conversation}`, label: "I answer" }],
   }
 }
@@ -52,7 +53,7 @@ export function listParts(waiting: Waiting[]): ReplyPart[] {
   const shown = waiting.slice(0, 8)
   const lines = shown.map(
     ({ name, channel, words }) =>
-      `**${escapeMarkup(name)}** on ${escapeMarkup(channel)}${words ? `: “${escapeMarkup(cut(words, 60))}”` : ""}`,
+      `**${escapeMarkup(cut(name, longestName))}** on ${escapeMarkup(channel)}${words ? `: “${escapeMarkup(cut(words, 60))}”` : ""}`,
   )
   const more = waiting.length > shown.length ? [`and ${waiting.length - shown.length} more`] : []
   return [
@@ -68,7 +69,7 @@ export function listParts(waiting: Waiting[]): ReplyPart[] {
 
 /** Told once somebody has taken a conversation, or another has it. */
 export function takenPart(waiting: Waiting, who: string, mine: boolean, link: string): ReplyPart {
-  const name = escapeMarkup(waiting.name)
+  const name = escapeMarkup(cut(waiting.name, longestName))
   if (!mine) return { part: "text", text: `${escapeMarkup(who)} already answers **${name}**.` }
   return {
     part: "choices",
@@ -78,7 +79,7 @@ export function takenPart(waiting: Waiting, who: string, mine: boolean, link: st
 }
 
 export function givenBackPart(waiting: Waiting): ReplyPart {
-  return { part: "text", text: `The bot answers **${escapeMarkup(waiting.name)}** again.` }
+  return { part: "text", text: `The bot answers **${escapeMarkup(cut(waiting.name, longestName))}** again.` }
 }
 
 function cut(text: string, most = longest): string {

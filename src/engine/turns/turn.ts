@@ -165,6 +165,8 @@ function settled(blank: TurnResult, { turn: record, ...rest }: Ending): TurnResu
 /** What was said is for the desk: who waits, and who answers them. */
 async function deskPlan({ desk }: TurnParts, { line, messages, release }: Turn): Promise<Plan | undefined> {
   const { message } = messages.at(-1)!
+  // What is only tried changes nothing for others.
+  if (message.simulated === "captured") return undefined
   const replies = await desk.heard(release?.table.bot.desk, line, messages.at(-1)!)
   return replies && { does: "desk", replies, message }
 }
@@ -172,6 +174,7 @@ async function deskPlan({ desk }: TurnParts, { line, messages, release }: Turn):
 /** What was said is the code by which somebody is known on a second channel: that comes before everything else. */
 async function joinPlan({ joining }: TurnParts, { line, messages, release }: Turn): Promise<Plan | undefined> {
   const [only] = messages
+  if (only!.message.simulated === "captured") return undefined
   if (messages.length > 1 || line.optedOut || only!.message.own || only!.message.from?.bot) return undefined
   if (!(await joining.heard(only!, line.channel))) return undefined
   const { message } = only!
@@ -280,13 +283,13 @@ async function carryOut(parts: TurnParts, turn: Turn, plan: Plan): Promise<Endin
       return ended(
         parts,
         turn,
-        { reason: "said at the desk", handler: "desk", stateBefore: line.state },
+        // Without a state: no route was looked at.
+        { reason: "said at the desk", handler: "desk" },
         await said(parts, turn, plan.replies, plan.message),
       )
     case "joined": {
       const record = {
         reason: "the code of a join: who said it is known here as the same person",
-        stateBefore: line.state,
       }
       return ended(parts, turn, record, await said(parts, turn, [{ part: "text", text: plan.text }], plan.message))
     }
