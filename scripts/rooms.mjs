@@ -30,7 +30,7 @@ export const engineRooms = [
   ["care"],
   ["turns", "inlet", "timers"],
   ["sender"],
-  ["replies"],
+  ["replies", "elsewhere"],
   ["handlers", "media", "people", "identities.ts"],
   ["calls", "channels.ts"],
   ["process", "seal.ts", "trouble.ts", "groupCommit.ts"],

@@ -10,6 +10,8 @@ import type {
   Comparison,
   ConversationView,
   DescribedCall,
+  ElsewhereAnswer,
+  EndpointView,
   ExamplesShown,
   Explanation,
   ExplanationAsk,
@@ -22,6 +24,7 @@ import type {
   KindShown,
   LearnedAgreement,
   LearningShown,
+  LeaseView,
   MessageView,
   OperationShown,
   Page,
@@ -34,6 +37,8 @@ import type {
   PersonWhole,
   ProfileFault,
   ProfileShown,
+  QueuedView,
+  QueueView,
   RequestExample,
   RequestSort,
   SaidShown,
@@ -155,6 +160,20 @@ export interface Api {
   "POST /people/{contact}/forget": { answer: ForgettingView }
   "POST /people/{contact}/code": { answer: { contact: string; code: string; until: string } }
   "GET /forgettings/{id}": { answer: ForgettingView }
+  "POST /answers": { body: ElsewhereAnswer; answer: void }
+  "GET /queues": { answer: Page<QueueView> }
+  "GET /queues/{name}": { query: Paged; answer: Page<QueuedView> }
+  "POST /queues/{name}/lease": {
+    body: { most: number; wait: number; seconds: number; bot?: string; lane?: string }
+    answer: Page<LeaseView>
+  }
+  "POST /queues/{name}/finish": {
+    body: { lease: string } & ElsewhereAnswer
+    answer: { conversation: string; message: string }
+  }
+  "POST /queues/{name}/release": { body: { lease: string; after: number }; answer: void }
+  "POST /queues/{name}/extend": { body: { lease: string; seconds: number }; answer: { until: string } }
+  "GET /endpoints": { answer: Page<EndpointView> }
   "GET /secrets": { query: { bot?: string }; answer: Page<SecretView> }
   "PUT /secrets/{name}": {
     body: { value: string; bot?: string; lane?: string }

@@ -2,6 +2,7 @@ import type { AnswerOf, Operation } from "./api.ts"
 import type { FollowOptions, LiveState, Told } from "./follow.ts"
 import { follow } from "./follow.ts"
 import type {
+  ElsewhereAnswer,
   CarriedAnswer,
   CarriedCall,
   LearnedAgreement,
@@ -159,6 +160,21 @@ export class Client {
   /** Begins to forget a person. */
   forgetPerson = (contact: string) => this.ask("POST /people/{contact}/forget", { at: contact })
   forgetting = (id: string) => this.ask("GET /forgettings/{id}", { at: id })
+  queues = () => this.ask("GET /queues")
+  queued = (name: string, query: Query = {}) => this.ask("GET /queues/{name}", { at: name, query })
+  /** Takes turns off a queue; waits so many seconds where there is none. */
+  leaseTurns = (
+    name: string,
+    body: { most?: number; wait?: number; seconds?: number; bot?: string; lane?: string } = {},
+  ) => this.ask("POST /queues/{name}/lease", { at: name, body })
+  finishTurn = (name: string, body: { lease: string } & ElsewhereAnswer) =>
+    this.ask("POST /queues/{name}/finish", { at: name, body })
+  /** @param after seconds before anybody gets it again */
+  releaseTurn = (name: string, lease: string, after = 0) =>
+    this.ask("POST /queues/{name}/release", { at: name, body: { lease, after } })
+  extendLease = (name: string, lease: string, seconds: number) =>
+    this.ask("POST /queues/{name}/extend", { at: name, body: { lease, seconds } })
+  endpoints = () => this.ask("GET /endpoints")
   secrets = (query: { bot?: string } = {}) => this.ask("GET /secrets", { query })
   setSecret = (name: string, body: { value: string; bot?: string; lane?: string }) =>
     this.ask("PUT /secrets/{name}", { at: name, body })

@@ -95,9 +95,135 @@ export interface TurnView {
   log: unknown[] | null
   error: { name: string; message: string; stack?: string } | null
   degraded: string[] | null
+  /** Whom the handler asked elsewhere, where it did. */
+  elsewhere: ElsewhereNote | null
   run: number
   startedAt: string
   endedAt: string
+}
+
+/** Whom a turn asked elsewhere, and what came of it. */
+export interface ElsewhereNote {
+  calls: ElsewhereCallView[]
+  /** Set where the turn waited. */
+  waited?: { kind: string; place: string; since: string; until: string }
+  /** Why the fallback was said. */
+  instead?: string
+}
+
+/** A call to an endpoint, a lease, or an answer by the API. */
+export interface ElsewhereCallView {
+  to: string
+  at: string
+  /** Milliseconds. */
+  took?: number
+  status?: number
+  came: string
+  /** The beginning of what it answered. */
+  answer?: string
+  by?: string
+}
+
+/** What is answered to a turn from elsewhere: the same as a code handler returns. */
+export interface ElsewhereAnswer {
+  replies?: ReplyGiven[] | ReplyGiven
+  state?: { [field: string]: unknown } | null
+  contact?: { [field: string]: unknown }
+  leave?: "person" | { route: string }
+}
+
+/** A part of a reply, or a plain text. */
+export type ReplyGiven = string | { part: string; [field: string]: unknown }
+
+/** A turn that a worker holds. */
+export interface LeaseView {
+  lease: string
+  queue: string
+  /** How often it was leased, this time included. */
+  leases: number
+  since: string
+  /** When nobody waits for its answer any more. */
+  until: string
+  leasedUntil: string
+  turn: AskedTurnView
+}
+
+/** A turn as whoever answers it from elsewhere is told of it. */
+export interface AskedTurnView {
+  /** The same over all tries. */
+  id: string
+  bot: string
+  lane: string
+  route: string | null
+  release: string
+  message: { text?: string; [field: string]: unknown }
+  messages: { [field: string]: unknown }[]
+  slots: { [name: string]: string | number }
+  state: { [field: string]: unknown }
+  contact: {
+    id?: string
+    name?: string
+    handle?: string
+    language?: string
+    address?: string
+    fields: { [field: string]: unknown }
+  }
+  conversation: { id: string; place: { address: string; kind: string; title?: string; topic?: string } }
+  channel: { key: string; kind: string }
+  now: string
+  history?: { direction: string; text: string; event: string; name?: string; at: string }[]
+  /** Set where the answer goes to nobody. */
+  trial?: boolean
+}
+
+export interface QueueView {
+  queue: string
+  waiting: number
+  leased: number
+  oldest: string | null
+}
+
+/** A turn that waits at a queue. */
+export interface QueuedView {
+  conversation: string
+  message: string
+  queue: string
+  bot: string
+  lane: string
+  channel: string
+  text: string
+  title: string | null
+  since: string
+  until: string
+  leases: number
+  leasedBy: string | null
+  leasedAt: string | null
+  leasedUntil: string | null
+}
+
+/** An endpoint that bots ask, as it was found last. */
+export interface EndpointView {
+  address: string
+  /** closed: it is asked; open: it is left alone for a while. */
+  state: string
+  failures: number
+  why: string | null
+  at: string | null
+  until: string | null
+  waiting: number
+  oldest: string | null
+}
+
+/** How a turn waits for an answer from elsewhere. */
+export interface WaitingNote {
+  kind: string
+  place: string
+  since: string
+  until: string
+  leases: number
+  leasedBy: string | null
+  leasedUntil: string | null
+  calls: ElsewhereCallView[]
 }
 
 /** What a turn did with an interview. */
@@ -234,6 +360,8 @@ export interface ReplyPath {
 export interface PassagePath {
   message: MessageView
   turns: TurnView[]
+  /** Set while its turn waits for an answer from elsewhere. */
+  waiting?: WaitingNote
   decision: { route: string; met: boolean; why: string; slots?: { [name: string]: string | number } }[]
   replies: ReplyPath[]
   courtesies?: AttemptView[]

@@ -26,6 +26,8 @@ import { mustFit } from "./handlers/stateSchema.ts"
 import { NamedSecrets } from "./handlers/namedSecrets.ts"
 import { Releases } from "./handlers/releases.ts"
 import { Identities } from "./identities.ts"
+import { Caller } from "./elsewhere/caller.ts"
+import { Lending } from "./elsewhere/lending.ts"
 import { Forwarding } from "./inlet/forwarding.ts"
 import { Inlet } from "./inlet/inlet.ts"
 import { Journal } from "./inlet/journal.ts"
@@ -69,6 +71,8 @@ export interface EngineSettings {
   botFolder?: string
   lane?: string
   hostLimits?: Partial<HostLimits>
+  /** Private networks that endpoints of bots may lie in, as addresses or in CIDR notation. */
+  networks: string[]
   /** Bytes of disk below which no media are fetched any more. */
   leastDisk: number
   log: Logger
@@ -100,6 +104,7 @@ export class Engine {
   readonly forgetting: Forgetting
   readonly joining: Joining
   readonly secrets: NamedSecrets
+  readonly lending: Lending
   /** Bytes of calls' bodies under way, told by whoever reads them. */
   bodiesUnderWay = () => 0
   publicUrl = "http://127.0.0.1"
@@ -108,6 +113,7 @@ export class Engine {
   private readonly journalReader: JournalReader | undefined
   private readonly releases: Releases
   private readonly turns: Turns | undefined
+  private readonly caller: Caller
   private readonly blocked: Blocked
   private readonly directory: Directory
   private readonly givingBack: GiveBack | undefined
@@ -155,6 +161,12 @@ export class Engine {
     const desk = new DeskTurns({ database, bell, publicUrl: () => this.publicUrl })
     this.joining = new Joining({ database, bell, seal })
     this.forgetting = new Forgetting({ database, bell, seal, self, log, home })
+    this.lending = new Lending({ database, bell })
+    const caller = (this.caller = new Caller({
+      ...{ database, secrets, seal, bell, figures, log, self },
+      publicUrl: () => this.publicUrl,
+      networks: settings.networks,
+    }))
     const courtesies = new Courtesies({ database, log })
     const turns = (this.turns = roles.has("turns")
       ? new Turns({
@@ -164,6 +176,7 @@ export class Engine {
           joining: this.joining,
           desk,
           secrets,
+          caller,
           follows: settings.botFolder !== undefined,
         })
       : undefined)
@@ -265,6 +278,7 @@ export class Engine {
     await this.followed?.start()
     await this.releases.follow()
     await this.sender?.start()
+    if (this.turns) this.caller.start()
     this.turns?.start()
     this.timers?.start()
     this.poller?.start()
@@ -284,6 +298,7 @@ export class Engine {
     await this.journal.close().catch(() => undefined)
     await this.timers?.stop()
     await this.turns?.stop(limit).catch((error: unknown) => log.error({ err: error }, "turns did not end in order"))
+    await this.caller.stop(limit)
     await this.sender?.stop(limit)
     this.renderer.close()
     await this.releases.close()

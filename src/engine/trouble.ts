@@ -27,6 +27,7 @@ export const catalogue = {
   "not-found": { status: 404, title: "Not found" },
   "bad-input": { status: 400, title: "Bad input" },
   taken: { status: 409, title: "Already there" },
+  over: { status: 409, title: "The turn is over" },
   decided: { status: 409, title: "Already decided" },
   "key-reused": { status: 422, title: "Idempotency key used for something else" },
   "opted-out": { status: 409, title: "The person wants no more messages" },

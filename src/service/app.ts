@@ -22,6 +22,7 @@ import { messageRoutes } from "./api/messages.ts"
 import { parkedRoutes } from "./api/parked.ts"
 import { passageRoutes } from "./api/passages.ts"
 import { profileRoutes } from "./api/profiles.ts"
+import { queueRoutes } from "./api/queues.ts"
 import { boundConnections, refuseUnreadable } from "./connections.ts"
 import { prove, serveInlets } from "./inlets.ts"
 import { serveLive } from "./live.ts"
@@ -52,6 +53,7 @@ export const apiRoutes: ApiRoute[] = [
   ...secretRoutes,
   ...passageRoutes,
   ...parkedRoutes,
+  ...queueRoutes,
   ...looksRoutes,
   ...mediaRoutes,
   ...botRoutes,
@@ -112,6 +114,7 @@ async function servePeople(app: FastifyInstance, engine: Engine, consoleFiles: s
   serveMetrics(app, engine, visitors)
   if (roles.has("api")) {
     serveRoutes(app, engine, apiRoutes, visitors)
+    app.addHook("preClose", async () => engine.lending.stop())
     serveLive(app, engine, visitors)
     const description = openapi(apiRoutes, VERSION)
     app.get("/api/openapi.json", async () => description)

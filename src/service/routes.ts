@@ -29,6 +29,8 @@ export interface ApiRoute {
   query?: Joi.ObjectSchema
   body?: Joi.ObjectSchema
   headers?: { [name: string]: Joi.Schema }
+  /** Throws for whoever may not, where no role decides that. */
+  admit?: (request: FastifyRequest, engine: Engine) => void
   /** What comes back, in words. */
   answers: string
   status?: number
@@ -110,6 +112,7 @@ export function serveRoutes(app: FastifyInstance, engine: Engine, routes: ApiRou
       ...(route.bodyLimit === undefined ? {} : { bodyLimit: route.bodyLimit }),
       // Before the body is read: a stranger's is not.
       onRequest: async (request) => {
+        route.admit?.(request, engine)
         if (route.role === undefined) return
         const visitor = await visitors.of(request)
         admit(visitor, route, request, engine)

@@ -62,6 +62,7 @@ export async function startService(
       sdk: options.files.sdk,
       log,
       leastDisk: settings.leastDisk * 1e6,
+      networks: settings.networks,
       ...(options.botFolder ? { botFolder: options.botFolder } : {}),
       ...(options.hostLimits ? { hostLimits: options.hostLimits } : {}),
     })

@@ -14,6 +14,8 @@ export interface ServiceSettings {
   roles: ReadonlySet<RoleName>
   /** Proxies in front of the service, whose X-Forwarded-For is believed: addresses, or networks in CIDR notation. */
   proxies: string[]
+  /** Private networks that endpoints of bots may lie in: addresses, or networks in CIDR notation. */
+  networks: string[]
   /** Connections open at once, at most. */
   connections: number
   /** Megabytes of disk below which no media are fetched any more. */
@@ -47,19 +49,20 @@ export function readServiceSettings(env: NodeJS.ProcessEnv): ServiceSettings {
     publicUrl: env.WOBBET_PUBLIC_URL,
     databaseUrl: env.DATABASE_URL,
     roles: new Set(named as RoleName[]),
-    proxies: proxiesOf(env.WOBBET_PROXIES),
+    proxies: networksOf(env, "WOBBET_PROXIES"),
+    networks: networksOf(env, "WOBBET_PRIVATE_NETWORKS"),
     connections: wholeNumber(env, "WOBBET_CONNECTIONS", 2000),
     leastDisk: wholeNumber(env, "WOBBET_LEAST_DISK", 200),
   }
 }
 
-function proxiesOf(given: string | undefined): string[] {
-  const proxies = (given ?? "").split(",").map((one) => one.trim())
-  const named = proxies.filter((one) => one !== "")
+function networksOf(env: NodeJS.ProcessEnv, name: string): string[] {
+  const networks = (env[name] ?? "").split(",").map((one) => one.trim())
+  const named = networks.filter((one) => one !== "")
   const wrong = named.find((one) => !ipaddr.isValid(one) && !ipaddr.isValidCIDR(one))
   if (wrong !== undefined)
     throw new SettingFault(
-      `WOBBET_PROXIES names "${wrong}"; it takes addresses such as 10.0.0.5, or networks such as 10.0.0.0/8, with commas between.`,
+      `${name} names "${wrong}"; it takes addresses such as 10.0.0.5, or networks such as 10.0.0.0/8, with commas between.`,
     )
   return named
 }

@@ -1,10 +1,13 @@
 import type { Database } from "./database.ts"
 import { hotRows } from "./database.ts"
+import { elsewhere } from "./waits.ts"
 
 /** What waits, of all channels. */
 export interface Backlog {
   /** Conversations with something to do. */
   lines: number
+  /** Turns that wait for an answer from elsewhere; those at endpoints together, under no queue's name. */
+  waits: { kind: string; queue: string; waiting: number; leased: number; oldest: number }[]
   outbox: {
     channel: string
     kind: string
@@ -19,7 +22,7 @@ export interface Backlog {
 export async function backlog(database: Database): Promise<Backlog> {
   const [work] = await hotRows<{ lines: number }>(
     database,
-    "SELECT count(*)::int AS lines FROM work WHERE due_at IS NOT NULL",
+    `SELECT count(*)::int AS lines FROM work WHERE due_at IS NOT NULL AND holder IS DISTINCT FROM '${elsewhere}'`,
     [],
   )
   const outbox = await hotRows<Backlog["outbox"][number]>(
@@ -34,5 +37,14 @@ export async function backlog(database: Database): Promise<Backlog> {
      WHERE c.removed_at IS NULL ORDER BY c.key`,
     [],
   )
-  return { lines: work!.lines, outbox }
+  const waits = await hotRows<Backlog["waits"][number]>(
+    database,
+    `SELECT kind, CASE WHEN kind = 'queue' THEN place ELSE '' END AS queue,
+       (count(*) FILTER (WHERE kind <> 'queue' OR lease IS NULL OR due_at <= now()))::int AS waiting,
+       (count(*) FILTER (WHERE kind = 'queue' AND lease IS NOT NULL AND due_at > now()))::int AS leased,
+       extract(epoch FROM now() - min(since))::float8 AS oldest
+     FROM waits WHERE kind IS NOT NULL AND answer IS NULL GROUP BY 1, 2`,
+    [],
+  )
+  return { lines: work!.lines, waits, outbox }
 }

@@ -249,7 +249,7 @@ async function holdBack(database: Database, { madeAt }: Manifest): Promise<Omit<
     )
     await rows(
       step,
-      "UPDATE work SET due_at = NULL, holder = NULL, fence = fence + 1, tries = 0, heard = next_position - 1",
+      "UPDATE work SET due_at = NULL, holder = NULL, fence = fence + 1, tries = 0, heard = next_position - 1, waits = 0",
     )
     // Times that were over meanwhile may have been told by the old service: what waited for them ends.
     await rows(
@@ -259,7 +259,7 @@ async function holdBack(database: Database, { madeAt }: Manifest): Promise<Omit<
       [`the backup of ${at} was made before the time it waited for was over; it may have gone on since`],
     )
     await rows(step, "DELETE FROM timers t USING interviews i WHERE i.id = t.interview AND i.ended_at IS NOT NULL")
-    for (const table of ["rejoined", "under_way", "leases", "processes", "sessions"])
+    for (const table of ["rejoined", "under_way", "leases", "processes", "sessions", "waits", "endpoints"])
       await rows(step, `DELETE FROM ${table}`)
     return { channels: off.map(({ key }) => key).sort(), replies: replies.length, turns: turns.length }
   })

@@ -1,7 +1,8 @@
 import { setTimeout as pause } from "node:timers/promises"
 import pg from "pg"
 
-export type Ring = "work" | "sends" | "channels" | "lanes" | "live" | "people" | "brought" | "visitors" | "secrets"
+export type Ring =
+  "work" | "sends" | "channels" | "lanes" | "live" | "people" | "brought" | "visitors" | "secrets" | "queues"
 
 /**
  * Wakes every process: `LISTEN/NOTIFY` on a connection of its own, empty and coalesced. Only a saving of time: what is

@@ -206,10 +206,10 @@ export async function removeChannel(database: Database, key: string, by: string)
     )
     await rows(
       step,
-      "UPDATE work SET due_at = NULL, holder = NULL, fence = fence + 1, heard = next_position - 1 WHERE channel = ?",
+      "UPDATE work SET due_at = NULL, holder = NULL, fence = fence + 1, heard = next_position - 1, waits = 0 WHERE channel = ?",
       [key],
     )
-    for (const table of ["leases", "samples", "brought", "choice_tokens"])
+    for (const table of ["leases", "samples", "brought", "choice_tokens", "waits"])
       await rows(step, `DELETE FROM ${table} WHERE channel = ?`, [key])
   })
 }

@@ -3,6 +3,7 @@ import { hotRows, plannedRows, rows } from "./database.ts"
 import { releaseOfLane } from "./lines.ts"
 import type { Looked, PageAsked, Way } from "./lookThrough.ts"
 import { lookThrough } from "./lookThrough.ts"
+import { endWaiting } from "./waits.ts"
 
 export interface ConversationRow {
   id: string
@@ -391,6 +392,8 @@ export async function setAnsweredBy(
     `UPDATE conversations SET answered_by = ?, taken_by = ?, handed_at = CASE WHEN ? = 'person' THEN coalesce(handed_at, now()) END WHERE id = ?`,
     [by, by === "person" ? (taker ?? null) : null, by, conversation],
   )
+  // What an answer was waited for is theirs to answer.
+  if (by === "person") await endWaiting(database, [conversation])
 }
 
 /** When anybody last said something in a conversation `v`, or it was handed over. */
@@ -437,6 +440,7 @@ export async function takeConversation(
      SELECT taken_by AS "takenBy" FROM taken UNION ALL SELECT taken_by FROM conversations WHERE id = ? LIMIT 1`,
     [taker, conversation, taker, conversation],
   )
+  if (found?.takenBy === taker) await endWaiting(database, [conversation])
   return found?.takenBy
 }
 

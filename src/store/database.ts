@@ -19,6 +19,7 @@ import * as deciding from "./migrations/0014-deciding.ts"
 import * as interviews from "./migrations/0015-interviews.ts"
 import * as forgetting from "./migrations/0016-forgetting.ts"
 import * as secrets from "./migrations/0017-secrets.ts"
+import * as elsewhere from "./migrations/0018-elsewhere.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -42,6 +43,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0015-interviews": interviews,
   "0016-forgetting": forgetting,
   "0017-secrets": secrets,
+  "0018-elsewhere": elsewhere,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

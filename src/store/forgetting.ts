@@ -151,9 +151,16 @@ async function freeLines(database: Database, contact: string, conversations: str
   ])
   await rows(
     database,
-    `UPDATE work SET fence = fence + 1, holder = NULL, due_at = NULL, heard = next_position - 1, tries = 0, frozen = NULL
+    `UPDATE work SET fence = fence + 1, holder = NULL, due_at = NULL, heard = next_position - 1, tries = 0, frozen = NULL, waits = 0
      WHERE conversation = ANY(?)`,
     [conversations],
+  )
+  // In groups a turn of theirs that waits elsewhere is taken again, without what was asked.
+  await rows(
+    database,
+    `WITH gone AS (DELETE FROM waits WHERE asked->'contact'->>'id' = ? AND conversation <> ALL(?) RETURNING conversation)
+     UPDATE work SET fence = fence + 1, holder = NULL, due_at = now(), waits = 0 WHERE conversation IN (SELECT conversation FROM gone)`,
+    [contact, conversations],
   )
   // In groups only the turn of an interview of theirs is taken again, without the interview.
   await rows(
@@ -180,6 +187,7 @@ async function dropMemory(database: Database, contact: string, conversations: st
     await rows(database, "DELETE FROM choice_tokens WHERE split_part(choice, ':', 1) = ANY(?)", [interviews])
   await rows(database, "DELETE FROM rejoined WHERE conversation = ANY(?)", [conversations])
   await rows(database, "DELETE FROM under_way WHERE conversation = ANY(?)", [conversations])
+  await rows(database, "DELETE FROM waits WHERE conversation = ANY(?)", [conversations])
   await rows(
     database,
     "UPDATE states SET state = '{}', offered = NULL, taken = NULL, running = false WHERE conversation = ANY(?)",
@@ -369,7 +377,7 @@ async function clear(database: Database, messages: string[]): Promise<Partial<Re
       await rows(
         step,
         `UPDATE turns SET reason = CASE WHEN reason IS NOT NULL THEN ? END, slots = NULL, facts = NULL, taken_as = NULL, interview = NULL, state_before = NULL,
-           state_after = NULL, log = NULL, error = NULL, degraded = NULL WHERE message = ANY(?)`,
+           state_after = NULL, log = NULL, error = NULL, degraded = NULL, elsewhere = NULL WHERE message = ANY(?)`,
         [gone, all],
       )
       await rows(step, "DELETE FROM onces WHERE message = ANY(?)", [all])

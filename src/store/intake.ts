@@ -13,6 +13,7 @@ import { keepStatuses } from "./statuses.ts"
 import type { ToldList } from "./told.ts"
 import { tells } from "./told.ts"
 import { listLiteral, shape } from "./unnest.ts"
+import { endWaiting } from "./waits.ts"
 
 /** One received call as it came, and the messages read from it. */
 export interface Intake {
@@ -149,6 +150,9 @@ export async function acceptIntakes(
   const fresh = found
     .filter((row) => (row[at.id] as string | null) !== null)
     .sort((a, b) => (a[at.position] as number) - (b[at.position] as number))
+  // Whoever wants nothing more waits for nothing. Where this is lost, the turn ends so when its time is over.
+  const stops = messages.filter(({ one }) => one.message.wish === "stop").map(({ one }) => one.conversation)
+  if (stops.length > 0) await endWaiting(database, stops)
   return {
     fresh: fresh.map((row) => ({
       id: row[at.id] as string,
@@ -215,6 +219,7 @@ function columnsOf(row: ToldList): LineColumns {
     offered: row[at.offered] as LineColumns["offered"],
     running: row[at.running] as boolean | null,
     frozen: row[at.frozen] as number | null,
+    waits: row[at.waits] as number,
     address: row[at.address] as string,
     kind: row[at.kind] as LineColumns["kind"],
     title: row[at.title] as string | null,
@@ -255,6 +260,7 @@ const told = tells<ToldRow>({
   offered: "s.offered",
   running: "s.running",
   frozen: "l.frozen",
+  waits: "l.waits",
   address: "v.address",
   kind: "v.kind",
   title: "v.title",
@@ -312,7 +318,7 @@ function accepting(offset: boolean, wishes: string, statuses: string, media: str
         holder = CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN w.holder ELSE excluded.holder END,
         fence = w.fence + CASE WHEN w.due_at > now() AND w.due_at < 'infinity' THEN 0 ELSE 1 END,
         last_id = excluded.last_id
-      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns, w.frozen
+      RETURNING w.conversation, w.channel, w.next_position, w.holder, w.fence, w.heard, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns, w.frozen, w.waits
     ), said AS (
       INSERT INTO messages (id, channel, conversation, direction, event, position, origin, author, intake, provider_id, body, courtesies, words, search, sent_at)
       SELECT n.id, n.channel, n.conversation, CASE WHEN n.by IS NULL THEN 'in' ELSE 'out' END, n.event, l.next_position - n.back,

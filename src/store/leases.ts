@@ -60,6 +60,13 @@ export async function buryProcesses(database: Database, ids: string[]): Promise<
   await database.transaction(async (step) => {
     await rows(step, "UPDATE leases SET holder = NULL, until = NULL WHERE holder = ANY(?)", [ids])
     await rows(step, "UPDATE work SET holder = NULL, due_at = now() WHERE holder = ANY(?)", [ids])
+    // Endpoints they were asking are asked again.
+    await rows(
+      step,
+      "UPDATE waits SET due_at = now() WHERE kind = 'endpoint' AND leased_by = ANY(?) AND answer IS NULL",
+      [ids],
+    )
+    await rows(step, "DELETE FROM endpoints WHERE holder = ANY(?)", [ids])
     await rows(step, "DELETE FROM processes WHERE id = ANY(?)", [ids])
   })
 }

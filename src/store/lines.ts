@@ -34,6 +34,8 @@ export interface Line {
   running: boolean
   /** Messages up to this position are one turn, since a side effect of theirs has begun; 0 where there is none such. */
   frozen: number
+  /** 0 where the turn in front waits for nothing; 1, for an answer from elsewhere; 2, the answer is there. */
+  waits: number
   /** Set when the person asked to be sent nothing more. */
   optedOut: boolean
   release: string | null
@@ -84,7 +86,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
   const found = await hotRows<Row>(
     database,
     `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns,
-       w.frozen, c.state AS channel_state, s.state, s.offered, s.running, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out,
+       w.frozen, w.waits, c.state AS channel_state, s.state, s.offered, s.running, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out,
        (${releaseOfLane}) AS release,
        p.pending
      FROM ${held.sql}
@@ -142,6 +144,7 @@ export interface LineColumns {
   offered: Offered[] | null
   running: boolean | null
   frozen: number | null
+  waits: number
   opted_out: Date | null
   release: string | null
   address: string
@@ -174,6 +177,7 @@ export function lineOf(row: LineColumns, channelOn: boolean, pending: PendingMes
     offered: row.offered ?? [],
     running: row.running ?? false,
     frozen: row.frozen ?? 0,
+    waits: row.waits,
     optedOut: row.opted_out !== null,
     release: row.release,
     answeredBy: row.answered_by,

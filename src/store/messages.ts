@@ -1,3 +1,4 @@
+import type { ElsewhereNote } from "../core/elsewhere/note.ts"
 import type { Facts } from "../core/routing/situation.ts"
 import type { Database } from "./database.ts"
 import { hotRows, plannedRows, rows } from "./database.ts"
@@ -89,7 +90,7 @@ const view = `
   SELECT m.id, m.channel, c.kind, m.conversation, m.direction, m.event, m.position, m.origin, m.author, m.intake,
     coalesce(t.turn, m.turn) AS turn, coalesce(m.provider_id, a.provider_id) AS "providerId", m.body, m.words AS text,
     m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title, v.address, u.since,
-    CASE WHEN o.state = 'waiting' AND o.due_at > now() AND o.due_at < 'infinity' THEN o.due_at END AS until,
+    coalesce(CASE WHEN o.state = 'waiting' AND o.due_at > now() AND o.due_at < 'infinity' THEN o.due_at END, x.until) AS until,
     t.route,
     -- What several messages of one turn share stands with the last of them.
     CASE WHEN t.lead <> m.id THEN (SELECT l.replies FROM turns l WHERE l.message = t.lead AND l.turn = t.turn) ELSE t.replies END AS replies,
@@ -115,7 +116,8 @@ const view = `
       WHEN a.outcome IS NOT NULL THEN 'failed'
       WHEN m.origin = 'elsewhere' THEN 'sent'
       ELSE 'waiting' END AS status,
-    coalesce(p.reason, CASE WHEN u.handler IS NOT NULL THEN 'the handler "' || u.handler || '" is running' END, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN s.status = 'failed' THEN s.why WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
+    coalesce(p.reason, CASE WHEN u.handler IS NOT NULL THEN 'the handler "' || u.handler || '" is running' END,
+      CASE WHEN x.kind IS NOT NULL THEN 'waits for an answer of the ' || x.kind || ' ' || x.place END, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN s.status = 'failed' THEN s.why WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
     EXISTS (SELECT 1 FROM attempts u WHERE u.message = m.id AND u.outcome = 'unclear') AS doubtful
   FROM unnest(?::text[]) i (id)
   CROSS JOIN LATERAL (SELECT * FROM messages WHERE id = i.id) m
@@ -142,7 +144,8 @@ const view = `
   LEFT JOIN outbox o ON m.direction = 'out' AND o.conversation = m.conversation AND o.message = m.id
   LEFT JOIN LATERAL (SELECT x.handler, x.since FROM under_way x JOIN work w ON w.conversation = x.conversation AND w.fence = x.fence
     AND w.holder IS NOT NULL AND w.due_at > now()
-    WHERE m.direction = 'in' AND x.conversation = m.conversation AND m.id = ANY(x.messages) LIMIT 1) u ON true`
+    WHERE m.direction = 'in' AND x.conversation = m.conversation AND m.id = ANY(x.messages) LIMIT 1) u ON true
+  LEFT JOIN waits x ON m.direction = 'in' AND x.conversation = m.conversation AND x.message = m.id AND x.kind IS NOT NULL`
 
 /** What a message is found by, from a column with its words: a vector of more than a megabyte would be refused. */
 export const searchOf = (words: string) => `to_tsvector('simple', left(${words}, 100000))`
@@ -220,6 +223,7 @@ export interface TurnRow {
   log: unknown[] | null
   error: { name: string; message: string; stack?: string } | null
   degraded: string[] | null
+  elsewhere: ElsewhereNote | null
   run: number
   startedAt: Date
   endedAt: Date
@@ -230,7 +234,7 @@ export async function turnsOf(database: Database, messages: string[]): Promise<T
   return hotRows<TurnRow>(
     database,
     `SELECT message, turn, lead, outcome, reason, route, handler, release, slots, facts, taken_as AS "takenAs", interview, state_before AS "stateBefore",
-       state_after AS "stateAfter", replies, log, error, degraded, run, started_at AS "startedAt", ended_at AS "endedAt"
+       state_after AS "stateAfter", replies, log, error, degraded, elsewhere, run, started_at AS "startedAt", ended_at AS "endedAt"
      FROM unnest(?::text[]) i (id) CROSS JOIN LATERAL (SELECT * FROM turns WHERE message = i.id) t ORDER BY turn, message`,
     [messages],
   )

@@ -1,4 +1,5 @@
 import type { Bot } from "../core/routing/bot.ts"
+import type { Route } from "../core/routing/bot.ts"
 import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
 
@@ -57,14 +58,16 @@ export async function lanesKnown(database: Database): Promise<{ bot: string; lan
   return rows(database, "SELECT bot, lane FROM lanes ORDER BY bot, lane")
 }
 
-/** What the bots of all lanes list: each route with its secrets. */
+/** The routes of the bots of all lanes that take secrets, or may: those that list some, and handlers that are no file. */
 export async function lanesWithRoutes(
   database: Database,
-): Promise<{ bot: string; lane: string; routes: { name: string; secrets: string[] }[] }[]> {
+): Promise<{ bot: string; lane: string; routes: Pick<Route, "name" | "handler" | "secrets">[] }[]> {
   return rows(
     database,
-    `SELECT l.bot, l.lane, coalesce((SELECT jsonb_agg(jsonb_build_object('name', r->>'name', 'secrets', r->'secrets'))
-       FROM jsonb_array_elements(d.definition->'routes') r WHERE r->'secrets' IS NOT NULL), '[]') AS routes
+    `SELECT l.bot, l.lane, coalesce((SELECT jsonb_agg(jsonb_build_object('name', r->>'name', 'handler', r->'handler')
+         || CASE WHEN r->'secrets' IS NULL THEN '{}' ELSE jsonb_build_object('secrets', r->'secrets') END)
+       FROM jsonb_array_elements(d.definition->'routes') r
+       WHERE r->'secrets' IS NOT NULL OR jsonb_typeof(r->'handler') = 'object'), '[]') AS routes
      FROM lanes l JOIN releases d ON d.id = l.release ORDER BY l.bot, l.lane`,
   )
 }

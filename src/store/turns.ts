@@ -10,6 +10,8 @@ import { searchOf } from "./messages.ts"
 import { inTheirMonths } from "./partitions.ts"
 import type { Batch } from "./unnest.ts"
 import { batch, listLiteral, shape } from "./unnest.ts"
+import type { WaitChange } from "./waits.ts"
+import { elsewhere, waitsWith } from "./waits.ts"
 
 export type TurnOutcome =
   | "handled"
@@ -22,6 +24,7 @@ export type TurnOutcome =
   | "from a bot"
   | "loop stopped"
   | "set aside"
+  | "waits"
   | "left to a person"
   | "blocked"
   | "opted out"
@@ -34,6 +37,8 @@ export interface TurnResult {
   fence: number
   /** Everything up to this position has had its turn. */
   heard: number
+  /** Where the last of the turn's messages stands. */
+  heardTo: number
   /** What it was when the line was loaded: a second turn from the same place would be one too many. */
   heardBefore: number
   /** What `next` was when the line was loaded, so that the commit can tell whether more has come. */
@@ -64,6 +69,14 @@ export interface TurnResult {
   contact?: { id: string; fields: { [field: string]: unknown } } | undefined
   /** Set where the conversation is handed to a person. */
   handed?: true | undefined
+  /** Set where the turn is to wait for an answer from elsewhere: until then its line belongs to nobody. */
+  waits?: WaitChange | "still" | undefined
+  /** The messages of a turn that waits. */
+  resting?: string[] | undefined
+  /** What the line said of its waiting when it was loaded. */
+  saw: number
+  /** Set where it may have waited: what is on record of that goes with it. */
+  waited?: true | undefined
 }
 
 export interface TurnRecord {
@@ -88,6 +101,10 @@ export interface TurnRecord {
   degraded?: unknown
   /** What the turn did with an interview. */
   interview?: unknown
+  /** Ids of what was said early. */
+  told?: string[] | undefined
+  /** Whom it asked elsewhere, and what came of that. */
+  elsewhere?: unknown
   run: number
   startedAt: Date
 }
@@ -135,6 +152,9 @@ const doneShape = shape<TurnResult>("i", {
   offered: ["jsonb", (one) => (one.offered && one.offered.length > 0 ? one.offered : undefined)],
   taken: ["jsonb", (one) => one.taken],
   running: ["boolean", (one) => one.running],
+  // The last of the messages of a turn that waits.
+  freeze: ["bigint", (one) => (one.waits ? one.heardTo : undefined)],
+  saw: ["integer", (one) => one.saw],
   last: ["text", (one) => one.out.at(-1)?.id],
 })
 
@@ -171,11 +191,16 @@ const turnsShape = shape<TurnRow>("t", {
   taken: ["jsonb", ({ turn, whole }) => (whole ? turn.takenAs : undefined)],
   before: ["jsonb", ({ turn, whole }) => (whole ? turn.stateBefore : undefined)],
   after: ["jsonb", ({ turn, whole }) => (whole ? turn.stateAfter : undefined)],
-  replies: ["text", ({ replies, whole }) => (whole ? listLiteral(replies.map((reply) => reply.id)) : undefined)],
+  replies: [
+    "text",
+    ({ turn, replies, whole }) =>
+      whole ? listLiteral([...(turn.told ?? []), ...replies.map((reply) => reply.id)]) : undefined,
+  ],
   log: ["jsonb", ({ turn, whole }) => (whole ? turn.log : undefined)],
   error: ["jsonb", ({ turn, whole }) => (whole ? turn.error : undefined)],
   degraded: ["jsonb", ({ turn, whole }) => (whole ? turn.degraded : undefined)],
   interview: ["jsonb", ({ turn, whole }) => (whole ? turn.interview : undefined)],
+  elsewhere: ["jsonb", ({ turn, whole }) => (whole ? turn.elsewhere : undefined)],
   run: ["integer", ({ turn }) => turn.run],
   started: ["timestamptz", ({ turn }) => turn.startedAt],
 })
@@ -230,8 +255,14 @@ export async function commitTurns(
   const interviews = interviewsWith(sorted.flatMap((one) => one.interviews ?? []))
   const handed = handedWith(sorted)
   const contacts = contactsWith(sorted)
+  const waits = waitsWith(
+    sorted.flatMap(({ waits }) => (waits === undefined || waits === "still" ? [] : [waits])),
+    sorted
+      .filter((one) => one.waited && !one.waits && one.heard !== one.heardBefore)
+      .map(({ conversation }) => ({ conversation })),
+  )
   const guarded = sorted.some((one) => one.out.some((out) => out.guarded))
-  const asked = committing(guarded, parked.sql + tokens.sql + interviews.sql + handed.sql + contacts.sql)
+  const asked = committing(guarded, parked.sql + tokens.sql + interviews.sql + handed.sql + contacts.sql + waits.sql)
   const values = [
     ...doneShape.values(sorted),
     ...turnsShape.values(turns),
@@ -244,6 +275,7 @@ export async function commitTurns(
     ...interviews.values,
     ...handed.values,
     ...contacts.values,
+    ...waits.values,
   ]
   type Row = [conversation: string, id: null, position: null, more: boolean]
   type SentRow = [conversation: null, id: string, position: number, starts: boolean]
@@ -281,12 +313,16 @@ function committing(guarded: boolean, more: string): Statement {
       UPDATE work w SET
         heard = CASE WHEN w.next_position = i.seen AND i.heard >= i.seen - 1 THEN w.next_position + i.outs - 1 ELSE i.heard END,
         due_at = CASE
+          -- An answer that came before the turn waits for it is taken at once.
+          WHEN i.freeze IS NOT NULL AND w.waits = 2 AND i.saw < 2 THEN now()
           WHEN i.again IS NOT NULL THEN now() + i.again * interval '1 millisecond'
           WHEN w.next_position <> i.seen OR i.heard < i.seen - 1 THEN now() + ?::int * interval '1 second' END,
-        holder = CASE WHEN i.again IS NULL AND (w.next_position <> i.seen OR i.heard < i.seen - 1) THEN w.holder END,
+        holder = CASE WHEN i.freeze IS NOT NULL THEN CASE WHEN w.waits < 2 OR i.saw = 2 THEN '${elsewhere}' END WHEN i.again IS NULL AND (w.next_position <> i.seen OR i.heard < i.seen - 1) THEN w.holder END,
         next_position = w.next_position + i.outs,
         said = w.said + i.outs,
         tries = i.tries, minute_at = i.minute, minute_turns = i.turns, bot_turns = i.bots,
+        frozen = coalesce(i.freeze, w.frozen),
+        waits = CASE WHEN i.freeze IS NOT NULL THEN CASE WHEN w.waits = 2 AND i.saw < 2 THEN 2 ELSE 1 END WHEN i.heard = i.was THEN w.waits ELSE 0 END,
         last_id = coalesce(i.last, w.last_id)
       FROM i
       WHERE w.conversation = i.conversation AND w.fence = i.fence AND w.heard = i.was AND w.holder = ?
@@ -299,9 +335,9 @@ function committing(guarded: boolean, more: string): Statement {
         running = coalesce((SELECT i.running FROM i WHERE i.conversation = states.conversation), states.running)
     ), kept_turns AS (
       INSERT INTO turns (message, turn, lead, conversation, outcome, reason, route, handler, release, slots, taken_as, state_before,
-        state_after, replies, log, error, degraded, run, started_at, facts, interview)
+        state_after, replies, log, error, degraded, run, started_at, facts, interview, elsewhere)
       SELECT t.message, t.turn, t.lead, t.conversation, t.outcome, t.reason, t.route, t.handler, t.release, t.slots, t.taken, t.before,
-        t.after, t.replies::text[], t.log, t.error, t.degraded, t.run, t.started, t.facts, t.interview
+        t.after, t.replies::text[], t.log, t.error, t.degraded, t.run, t.started, t.facts, t.interview, t.elsewhere
       FROM t JOIN held USING (conversation)
     ), counted AS (
       INSERT INTO tally (at, bot, route, hits, failures, milliseconds, slowest, last_at)

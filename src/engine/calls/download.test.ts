@@ -1,6 +1,7 @@
 import { createServer } from "node:http"
 import type { Server } from "node:http"
-import { download, refusePrivate } from "./download.ts"
+import { download } from "./download.ts"
+import { refusePrivate } from "./privateNetworks.ts"
 
 test.each([
   "127.0.0.1",

@@ -1,8 +1,6 @@
-import { lookup } from "node:dns"
-import type { LookupFunction } from "node:net"
-import ipaddr from "ipaddr.js"
 import type { Dispatcher } from "undici"
 import { Agent, request } from "undici"
+import { guarded, PrivateNetwork, refusePrivate } from "./privateNetworks.ts"
 
 /** Redirects followed at most. */
 const mostRedirects = 3
@@ -69,8 +67,8 @@ async function ask(
   headers: { [name: string]: string },
   networks: string[] | undefined,
 ): Promise<Dispatcher.ResponseData> {
-  if (networks) refusePrivate(at.hostname.replace(/^\[|\]$/g, ""), networks)
   try {
+    if (networks) refusePrivate(at.hostname, networks)
     return await request(at, {
       headers,
       dispatcher: networks ? guarded(networks) : open,
@@ -78,60 +76,17 @@ async function ask(
       bodyTimeout: 30_000,
     })
   } catch (error) {
-    const refused = [error, (error as { cause?: unknown }).cause].find((one) => one instanceof NotFetched)
-    if (refused) throw refused
+    if ([error, (error as { cause?: unknown }).cause].some((one) => one instanceof PrivateNetwork))
+      throw new NotFetched(
+        "its address lies in a private network; the channel's setting fetchFrom may name it, if that is meant",
+        false,
+      )
     const { code, name } = error as { code?: string; name: string }
     throw new NotFetched(`the provider could not be reached (${code ?? name})`, true)
   }
 }
 
 const open = new Agent({ connections: 16 })
-const guards = new Map<string, Agent>()
-
-/** Looks at every address a name stands for at the moment of connecting: a name that changes in between helps nobody. */
-function guarded(networks: string[]): Agent {
-  const key = networks.join()
-  let agent = guards.get(key)
-  if (!agent) {
-    const look: LookupFunction = (hostname, options, done) => {
-      lookup(hostname, { ...options, all: true }, (error, found) => {
-        if (error) return done(error, "", 4)
-        try {
-          for (const { address } of found) refusePrivate(address, networks)
-        } catch (refused) {
-          return done(refused as Error, "", 4)
-        }
-        if (options.all) (done as unknown as (error: null, all: typeof found) => void)(null, found)
-        else done(null, found[0]!.address, found[0]!.family)
-      })
-    }
-    agent = new Agent({ connections: 16, connect: { lookup: look } })
-    guards.set(key, agent)
-  }
-  return agent
-}
-
-/** Throws for an address outside the public internet that no named network holds. Names are looked up later. */
-export function refusePrivate(host: string, networks: string[]): void {
-  if (!ipaddr.isValid(host)) return
-  const address = ipaddr.process(host)
-  if (address.range() === "unicast") return
-  const named = networks.some((network) => {
-    try {
-      const [base, bits] = network.includes("/")
-        ? ipaddr.parseCIDR(network)
-        : ([ipaddr.process(network), ipaddr.process(network).kind() === "ipv4" ? 32 : 128] as const)
-      return base.kind() === address.kind() && address.match(base, bits)
-    } catch {
-      return false
-    }
-  })
-  if (!named)
-    throw new NotFetched(
-      "its address lies in a private network; the channel's setting fetchFrom may name it, if that is meant",
-      false,
-    )
-}
 
 async function readAll(body: Dispatcher.ResponseData["body"], limit: number): Promise<Buffer> {
   const chunks: Buffer[] = []

@@ -1,6 +1,7 @@
 import { join } from "node:path"
 import type { Logger } from "pino"
 import type { Fault } from "../../core/routing/bot.ts"
+import { unroutedCases } from "../../core/routing/unrouted.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
 import { keepProfile } from "../../store/profiles.ts"
@@ -9,6 +10,7 @@ import type { Channels } from "../channels.ts"
 import type { BotPackage } from "./botFolder.ts"
 import { faultLine, faultOfLoading, followFolder, readBotFolder } from "./botFolder.ts"
 import type { NamedSecrets } from "./namedSecrets.ts"
+import { secretsOf } from "./registry.ts"
 import { shownPath } from "./shownPath.ts"
 import type { Releases } from "./releases.ts"
 
@@ -114,13 +116,17 @@ export class FollowedFolder {
   /** Secrets that a route lists and that are not set. The folder is read again once they are. */
   private async faultsOfSecrets({ bot }: BotPackage): Promise<Fault[]> {
     const { secrets, lane, folder } = this.parts
+    const handlers = [
+      ...bot.routes,
+      ...unroutedCases(bot.unrouted).map(({ handler }) => ({ name: "unrouted", handler })),
+    ].map((route) => ({ name: route.name, takes: secretsOf(route) }))
     const missing = await secrets.missing(
       bot.bot,
       lane,
-      bot.routes.flatMap((route) => route.secrets ?? []),
+      handlers.flatMap(({ takes }) => takes),
     )
     return [...new Set(missing)].map((name) => {
-      const route = bot.routes.find((one) => one.secrets?.includes(name))!
+      const route = handlers.find(({ takes }) => takes.includes(name))!
       return {
         file: shownPath(join(folder, "bot.yaml")),
         says: `the route "${route.name}" lists the secret ${name}, which is not set`,

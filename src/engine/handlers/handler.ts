@@ -3,8 +3,11 @@ import type { Person, Said } from "../../sdk/index.ts"
 import type { InterviewOrder, InterviewResult } from "../../core/interview/interviewRun.ts"
 import type { Entry } from "../../core/interview/journal.ts"
 import type { Leaving } from "../../core/interview/question.ts"
+import type { AskedTurn, HowAsked } from "../../core/elsewhere/asked.ts"
 import type { Message, Place } from "../../core/message/message.ts"
 import type { RouteTable } from "../../core/routing/table.ts"
+import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
+import type { WaitAnswer } from "../../store/waits.ts"
 import type { OnceAnswer, OnceAsked, OnceEnded } from "./once.ts"
 
 /** What a handler is told of a turn. */
@@ -33,6 +36,32 @@ export interface HandlerAnswer {
     interview?: InterviewResult
   }
   log: string[]
+  /** Set where the answer is still to come, from elsewhere; "still" where the turn was looked at before it was there. */
+  waits?: WaitsFor | "still"
+  /** Calls that were made for it. */
+  calls?: ElsewhereCall[]
+  /** Why a text of the author's stands in the place of an answer. */
+  instead?: string
+}
+
+/** How a turn waits for an answer from elsewhere. */
+export interface WaitsFor {
+  kind: "endpoint" | "queue"
+  place: string
+  /** What is told to whoever answers. */
+  asked: AskedTurn
+  /** Milliseconds. */
+  within: number
+  /** Milliseconds until it may be asked, or leased; undefined where nothing but the answer is waited for. */
+  due: number | undefined
+  /** Set while a call is under way. */
+  lease?: string
+  /** How often it was asked. */
+  leases: number
+  /** How an endpoint is asked again. */
+  how?: HowAsked
+  /** Said once, now that it waits. */
+  meanwhile: string | undefined
 }
 
 /** An error as a bot's author reads it. */
@@ -97,6 +126,10 @@ export interface HandlerKind {
   kind: string
   /** Everything that may be written for it, that name among it. */
   schema: Joi.ObjectSchema
+  /** Whether it asks somebody else, and its turns may wait. */
+  asksElsewhere?: true
+  /** Names of the secrets it takes besides those its route lists. */
+  secretsOf?(written: { [name: string]: unknown }): string[]
   /**
    * Answers a turn. Whatever it throws besides a HandlerFault is a fault of the service's own.
    *
@@ -122,4 +155,19 @@ export interface HandlerGiven {
   secrets: { readonly [name: string]: string }
   /** What code needs of the record; nothing where a text is only tried. */
   keeping?: Keeping
+  /** For what asks elsewhere. */
+  asking?: Asking
 }
+
+/** Asks somebody elsewhere about a turn. */
+export interface Asking {
+  /** Set where the turn has waited: what came, or that its time is over; nothing yet where it was only looked at. */
+  standing?: { came?: WaitAnswer }
+  endpoint(
+    how: HowAsked,
+    asks: { within: number; history: number },
+  ): Promise<{ answer: WaitAnswer; calls: ElsewhereCall[] } | { waits: Waiting; calls: ElsewhereCall[] }>
+  queue(name: string, asks: { within: number; history: number }): Promise<Waiting>
+}
+
+type Waiting = Omit<WaitsFor, "meanwhile">

@@ -2,6 +2,8 @@ import { AsyncLocalStorage } from "node:async_hooks"
 import { pathToFileURL } from "node:url"
 import { format } from "node:util"
 import type { InterviewResult } from "../../core/interview/interviewRun.ts"
+import type { ReplyPart } from "../../core/message/reply.ts"
+import { replyList } from "../../core/message/replyList.ts"
 import type { Handler, InterviewHandler, Outcome, Turn } from "../../sdk/index.ts"
 import type { HandlerError } from "./handler.ts"
 import type { FromHost, ToHost } from "./hostProtocol.ts"
@@ -218,9 +220,8 @@ function normal(outcome: Outcome | string | void): Outcome {
   if (typeof outcome !== "object")
     throw new TypeError(`A handler answers with { replies, state }, not with ${typeof outcome}.`)
   const { replies, state, contact, leave } = outcome
-  const list = replies === undefined || replies === null ? [] : Array.isArray(replies) ? replies : [replies]
   return {
-    replies: list.map((reply) => (typeof reply === "string" ? { part: "text" as const, text: reply } : reply)),
+    replies: replyList(replies) as ReplyPart[],
     ...(state !== undefined ? { state } : {}),
     ...(contact ? { contact } : {}),
     ...(leave ? { leave } : {}),

@@ -1,10 +1,13 @@
+import type { Route } from "../../core/routing/bot.ts"
 import type { HandlerName } from "../../core/routing/handlerName.ts"
 import { code } from "./code.ts"
+import { endpoint } from "./endpoint.ts"
 import type { HandlerKind } from "./handler.ts"
+import { queue } from "./queue.ts"
 import { text } from "./text.ts"
 
 /** Every kind of handler. To add one is to add its file and its line here: docs/add-a-handler-kind.md. */
-const kinds: HandlerKind[] = [code, text]
+const kinds: HandlerKind[] = [code, text, endpoint, queue]
 
 /** What may be written in `bot.yaml` besides the name of a file, by kind. */
 export const writtenHandlers = Object.fromEntries(
@@ -22,4 +25,10 @@ export function handlerOf(handler: HandlerName): {
   // A release of another version may name a kind this one does not have.
   if (!kind) throw new Error(`This version knows no handler of the kind ${Object.keys(handler).join(", ")}.`)
   return { kind, written: handler, name: kind.kind }
+}
+
+/** Names of the secrets a route takes: those it lists, and those its handler names. */
+export function secretsOf({ secrets = [], handler }: Pick<Route, "secrets" | "handler">): string[] {
+  const { kind, written } = handlerOf(handler)
+  return [...secrets, ...(kind.secretsOf?.(written) ?? [])]
 }

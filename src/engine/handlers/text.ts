@@ -32,7 +32,8 @@ export const text: HandlerKind = {
   },
 }
 
-function fillingOf(
+/** What stands for the places of a bot's own texts. */
+export function fillingOf(
   { message, slots, state, channel, now }: TurnInput,
   table: RouteTable,
   given: HandlerGiven,

@@ -60,6 +60,15 @@ export class Figures {
     buckets,
     registers: this.registers,
   })
+  private readonly askedElsewhere = new Histogram({
+    name: "wobbet_endpoint_seconds",
+    help: "Seconds that calls to endpoints of bots took, by what came of them",
+    labelNames: ["came"] as const,
+    buckets,
+    registers: this.registers,
+  })
+  /** How this process finds the endpoints it asks. */
+  endpoints: () => { address: string; state: string }[] = () => []
   private writing: Promise<void> = Promise.resolve()
   private readonly awaited = new LRUCache<string, number>({ max: mostAwaited })
   private readonly callCounters = new Map<string, () => void>()
@@ -112,6 +121,11 @@ export class Figures {
 
   turned(outcome: string): void {
     this.turns.inc({ outcome })
+  }
+
+  /** @param milliseconds that a call to an endpoint took */
+  asked(came: string, milliseconds: number): void {
+    this.askedElsewhere.observe({ came }, milliseconds / 1000)
   }
 
   attempted({ key, kind }: Counted, outcome: string): void {
@@ -201,6 +215,38 @@ export class Figures {
       (found, told) => found.outbox.forEach(({ channel, kind, on }) => told.set({ channel, kind }, on ? 0 : 1)),
       ["channel", "kind"],
     )
+    gauge(
+      "wobbet_turns_waiting",
+      "Turns that wait for an answer from elsewhere; of queues, those that nobody has leased",
+      (found, told) => found.waits.forEach(({ kind, queue, waiting }) => told.set({ kind, queue }, waiting)),
+      ["kind", "queue"],
+    )
+    gauge(
+      "wobbet_turns_leased",
+      "Turns that workers hold",
+      (found, told) => found.waits.forEach(({ queue, leased }) => queue !== "" && told.set({ queue }, leased)),
+      ["queue"],
+    )
+    gauge(
+      "wobbet_turns_waiting_oldest_seconds",
+      "How long the oldest of them has waited",
+      (found, told) => found.waits.forEach(({ kind, queue, oldest }) => told.set({ kind, queue }, oldest)),
+      ["kind", "queue"],
+    )
+    const endpoints = () => this.endpoints()
+    new Gauge({
+      name: "wobbet_endpoint_open",
+      help: "Whether this process leaves an endpoint alone because it fails: 1 open, 0.5 half-open, 0 closed",
+      labelNames: ["endpoint"],
+      registers,
+      collect() {
+        this.reset()
+        for (const { address, state } of endpoints()) {
+          const { origin, pathname } = new URL(address)
+          this.set({ endpoint: origin + pathname }, state === "open" ? 1 : state === "half-open" ? 0.5 : 0)
+        }
+      },
+    })
     this.own("wobbet_hosts", "Processes that run handlers", parts.hosts)
     this.own("wobbet_bodies_bytes", "Bytes of calls' bodies under way", parts.bodies)
     const used = (database: Database) => () => poolOf(database)

@@ -57,6 +57,11 @@ export function reasonNotToAnswer(
   )
 }
 
+/** Why a turn that has waited is not answered any more. */
+export function turnedAway(line: Line, message: Message): Stop | undefined {
+  return forgotten(message) ?? wish(line, message)
+}
+
 function forgotten({ event }: Message): Stop | undefined {
   return event === "forgotten" ? { outcome: "passed over", reason: "the person was forgotten on request" } : undefined
 }

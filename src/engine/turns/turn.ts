@@ -7,6 +7,7 @@ import { resultFault } from "../../core/interview/resultFault.ts"
 import type { StandingInterview } from "../../core/interview/standing.ts"
 import { retryAfter, turnTries } from "../../core/delivery/retry.ts"
 import { storable, storableJson } from "../../core/message/graphemes.ts"
+import { together } from "../../core/message/gather.ts"
 import type { Message } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { replyFault } from "../../core/message/reply.ts"
@@ -21,11 +22,14 @@ import type { InterviewChange } from "../../store/interviews.ts"
 import { runningIn } from "../../store/interviews.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import { parkOptedOut } from "../../store/outbox.ts"
+import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
+
 import type { TurnRecord, TurnResult } from "../../store/turns.ts"
 import { forgetUnderWay, noteUnderWay } from "../../store/underWay.ts"
 import { withoutEchoes } from "./echoes.ts"
 import type { KnownChannel } from "../channels.ts"
-import type { HandlerAnswer, HandlerGiven, Keeping, TurnInput } from "../handlers/handler.ts"
+import type { Caller } from "../elsewhere/caller.ts"
+import type { Asking, HandlerAnswer, HandlerGiven, Keeping, TurnInput } from "../handlers/handler.ts"
 import { HandlerFault } from "../handlers/handler.ts"
 import type { NamedSecrets, Values } from "../handlers/namedSecrets.ts"
 import { masked } from "../handlers/namedSecrets.ts"
@@ -49,7 +53,9 @@ import { keepingOf } from "./keeping.ts"
 import type { InterviewStep, Talks } from "./interviewTurn.ts"
 import { afterAside, allStopped, ranStep, stepOf, talksOf, timerAgain, tooDeep } from "./interviewTurn.ts"
 import type { Stop } from "./limits.ts"
-import { paceOf } from "./limits.ts"
+import { paceOf, turnedAway } from "./limits.ts"
+import type { KeptTurn, Standing } from "./waiting.ts"
+import { askingOf, standingOf, waitChange } from "./waiting.ts"
 
 /** What a turn is taken with. */
 export interface TurnParts {
@@ -64,6 +70,7 @@ export interface TurnParts {
   joining: Joining
   desk: DeskTurns
   secrets: NamedSecrets
+  caller: Caller
   /** Whether a bot folder is followed here: then each run of an interview is checked by another. */
   follows: boolean
 }
@@ -77,6 +84,8 @@ interface Turn {
   facts: Facts | undefined
   /** Set where interviews run. */
   talks: Talks | undefined
+  /** Set where it waits for an answer from elsewhere, or has it. */
+  standing?: Standing<SoFar> | undefined
   /** The result as it stands before anything has been decided. */
   blank: TurnResult
 }
@@ -143,17 +152,46 @@ async function turnOf(
   const pace = paceOf(line, messages.at(-1)!.message, startedAt)
   const facts = release && (await factsFor(parts.database, release.table, known, line, messages))
   const talks = release && (await talksIn(parts.database, release, known, line, messages, startedAt))
-  const turn: Turn = { line, known, release, messages, facts, talks, blank: blankOf(line, release, group, startedAt) }
-  turn.blank.turn.facts = facts
-  Object.assign(turn.blank, pace)
+  const standing = line.waits > 0 ? await standingOf<SoFar>(parts.database, line.conversation, group) : undefined
+  const blank = blankOf(line, release, group, startedAt)
+  const turn: Turn = { line, known, release, messages, facts, talks, standing, blank }
+  blank.turn.facts = facts
+  Object.assign(blank, pace)
+  if (line.waits > 0) blank.waited = true
   await obeyFirst(parts, turn, group)
   const isBlocked = parts.blocked.has(messages.at(-1)!.contact)
+  if (standing?.kept && release && !isBlocked)
+    return settled(blank, await takenOn(parts, turn, standing, standing.kept))
   const plan: Plan = isBlocked
     ? { does: "stop", stop: { outcome: "blocked", reason: "this person is blocked: nothing of theirs is answered" } }
     : ((await deskPlan(parts, turn)) ??
       (await joinPlan(parts, turn)) ??
       planOf({ line, known, release, messages, pace, facts, talks, now: startedAt }))
   return settled(turn.blank, await carryOut(parts, turn, plan))
+}
+
+/** A turn that has waited continues as it began, unless somebody else has the conversation by now. */
+async function takenOn(
+  parts: TurnParts,
+  turn: Turn,
+  standing: Standing<SoFar>,
+  { id, handler, route: name, slots, aside, soFar, told }: KeptTurn<SoFar>,
+): Promise<Ending> {
+  const { line, messages, blank, talks } = turn
+  Object.assign(blank.turn, { id, startedAt: standing.row.since })
+  // It was counted when it began.
+  blank.minuteTurns = Math.max(0, blank.minuteTurns - 1)
+  const said = messages.map(({ message }) => message)
+  const stop = turnedAway(line, said.at(-1)!)
+  if (stop) {
+    const ending = withInterviews(turn, stopped(turn, stop), stoppedInterviews(turn, stop))
+    return { ...ending, turn: { ...ending.turn, ...recordOfWait(standing, undefined) } }
+  }
+  const route = turn.release!.table.bot.routes.find((one) => one.name === name)
+  const open = aside && talks?.running.find(({ who, stands }) => who === talks.who && stands === "asks")
+  if (told.length > 0) blank.turn.told = told
+  const plan: Running = { does: "run", handler, slots, message: together(said), standing, leg: soFar?.left ?? 0 }
+  return run(parts, turn, { ...plan, ...(route ? { route } : {}), ...(open ? { open } : {}) }, soFar)
 }
 
 /** Filled in where it stands: merging two objects of twenty fields each for every turn showed under load. */
@@ -203,6 +241,8 @@ function blankOf(line: Line, release: ReadyRelease | undefined, group: PendingMe
     place: line.place,
     fence: line.fence,
     heard: group.at(-1)!.position,
+    heardTo: group.at(-1)!.position,
+    saw: line.waits,
     heardBefore: line.heard,
     seenNext: line.next,
     seenSaid: line.said,
@@ -248,7 +288,7 @@ function blankOf(line: Line, release: ReadyRelease | undefined, group: PendingMe
 /** What is done before anything is decided: presses are confirmed, and wishes to get nothing more are obeyed. */
 async function obeyFirst({ database, courtesies }: TurnParts, turn: Turn, group: PendingMessage[]): Promise<void> {
   const { line, known, messages, blank } = turn
-  if (line.tries === 0) {
+  if (line.tries === 0 && line.waits === 0) {
     for (const { id, courtesies: calls } of messages)
       if (calls.length > 0) courtesies.make(id, known, line.place.address, calls)
   }
@@ -296,7 +336,8 @@ async function carryOut(parts: TurnParts, turn: Turn, plan: Plan): Promise<Endin
     case "interview":
       return interviewHeard(parts, turn, plan)
     case "run":
-      return run(parts, turn, plan)
+      // An answer may have come before its wait was on record.
+      return run(parts, turn, turn.standing ? { ...plan, standing: turn.standing } : plan)
   }
 }
 
@@ -377,7 +418,14 @@ function taking(soFar: SoFar, { replies, changes, note }: InterviewStep): SoFar 
   return { ...soFar, record, replies: [...soFar.replies, ...replies], changes: [...others, ...changes] }
 }
 
-type Running = Plan & { does: "run"; goesOn?: { interview: StandingInterview; happened: Happened } }
+type Running = Plan & {
+  does: "run"
+  goesOn?: { interview: StandingInterview; happened: Happened }
+  /** Set where its answer from elsewhere is there, or its time is over. */
+  standing?: Standing<SoFar>
+  /** How often it was left from route to route before. */
+  leg?: number
+}
 
 /** Runs the handler, and renders what it answers. */
 async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar): Promise<Ending> {
@@ -395,17 +443,26 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
     secrets = await listedSecrets(parts, turn, plan)
     const given = givenBy(parts, turn, plan, secrets)
     const answer = masked(await kind.run(written, inputOf(turn, plan), turn.release!, given), secrets, leaked)
+    if (answer.waits !== undefined) return waiting(parts, turn, plan, answer, answer.waits, before)
+    if (kind.asksElsewhere) {
+      turn.blank.waited = true
+      Object.assign(record, recordOfWait(plan.standing, answer, before))
+    }
     if (FAULTS_BUILT) await faultPoint("turn: handler answered")
     if (leaked.size > 0) record.degraded = [...leaked].map(maskedNote)
     if (answer.log.length > 0) record.log = answer.log.map(storable)
     return await answered(parts, turn, plan, answer, {
       ...(before ?? { replies: [], changes: [], left: 0 }),
-      record: { ...record, ...(before?.record.interview ? { interview: before.record.interview } : {}) },
+      record: { ...kept(before?.record), ...record },
     })
   } catch (error) {
     if (!(error instanceof HandlerFault)) throw error
     const fault = new HandlerFault(masked(error.error, secrets, leaked), masked(error.log, secrets, leaked))
     if (leaked.size > 0) record.degraded = [...leaked].map(maskedNote)
+    if (kind.asksElsewhere) {
+      turn.blank.waited = true
+      Object.assign(record, recordOfWait(plan.standing, undefined, before))
+    }
     return failed(turn, record, fault, plan.route?.tries ?? turnTries)
   } finally {
     await told.over()
@@ -414,8 +471,84 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
 
 const maskedNote = (name: string) => `the secret ${name} stood in what the handler gave, and was masked`
 
-async function listedSecrets({ secrets }: TurnParts, { known, release }: Turn, { route }: Running): Promise<Values> {
-  return route?.secrets ? secrets.listed(release!.table.bot.bot, known.row.lane, route.secrets) : {}
+async function listedSecrets({ secrets }: TurnParts, { known, release }: Turn, plan: Running): Promise<Values> {
+  const { kind, written } = handlerOf(plan.handler)
+  const names = [...(plan.route?.secrets ?? []), ...(kind.secretsOf?.(written) ?? [])]
+  return names.length > 0 ? secrets.listed(release!.table.bot.bot, known.row.lane, names) : {}
+}
+
+/** What of a record stays when a turn is left from route to route. */
+function kept({ interview, elsewhere }: Partial<TurnRecord> = {}): Partial<TurnRecord> {
+  return { ...(interview ? { interview } : {}), ...(elsewhere ? { elsewhere } : {}) }
+}
+
+/** The turn waits for an answer from elsewhere: its line is nobody's until then. */
+async function waiting(
+  parts: TurnParts,
+  turn: Turn,
+  plan: Running,
+  { calls = [] }: HandlerAnswer,
+  waits: NonNullable<HandlerAnswer["waits"]>,
+  before: SoFar | undefined,
+): Promise<Ending> {
+  const { line, known, release, messages, blank } = turn
+  const { standing } = plan
+  const bare: Ending = {
+    turn: { messages: [], outcome: "waits" },
+    resting: messages.map(({ id }) => id),
+    heard: line.heard,
+    tries: line.tries,
+    waited: undefined,
+  }
+  if (waits === "still") {
+    // It was looked at before its time.
+    const { row } = standing!
+    const left = Math.max(row.left ?? 0, 100)
+    return { ...bare, again: left, waits: "still" }
+  }
+  const [first] = messages
+  const early =
+    waits.meanwhile === undefined || blank.turn.told ? undefined : [{ part: "text" as const, text: waits.meanwhile }]
+  const done = early && (await said(parts, turn, await completed(parts.database, early, known), plan.message))
+  const out = done?.out ?? []
+  if (out[0] && parts.sender?.mayStart(line.channel, line.place, out[0].calls[0]!)) out[0].start = true
+  const kept: KeptTurn<SoFar> = {
+    id: blank.turn.id,
+    handler: plan.handler,
+    route: plan.route?.name,
+    slots: plan.slots,
+    ...(plan.open ? { aside: true as const } : {}),
+    ...(before ? { soFar: before } : {}),
+    told: [...(blank.turn.told ?? []), ...out.map(({ id }) => id)],
+    ...(waits.how ? { how: waits.how } : {}),
+  }
+  const of = {
+    conversation: line.conversation,
+    message: first!.id,
+    position: first!.position,
+    leg: plan.leg ?? 0,
+    bot: release!.table.bot.bot,
+    lane: known.row.lane,
+    channel: line.channel,
+  }
+  return { ...bare, again: waits.within, out, waits: waitChange(waits, of, kept, calls, parts.self) }
+}
+
+/** What of its waiting stands on record with a turn. */
+function recordOfWait(
+  standing: Standing<SoFar> | undefined,
+  answer: HandlerAnswer | undefined,
+  before?: SoFar,
+): Pick<TurnRecord, "elsewhere"> {
+  const earlier = (before?.record.elsewhere as { calls?: ElsewhereCall[] } | undefined)?.calls ?? []
+  const calls = [...earlier, ...(standing?.row.calls ?? []), ...(answer?.calls ?? [])]
+  const { kind, place, since, until } = standing?.row ?? {}
+  const waited = kind ? { kind, place, since: since!.toISOString(), until: until!.toISOString() } : undefined
+  if (calls.length === 0 && !waited) return {}
+  const instead = answer?.instead
+  return {
+    elsewhere: storableJson({ calls, ...(waited ? { waited } : {}), ...(instead === undefined ? {} : { instead }) }),
+  }
 }
 
 /** What a handler's answer comes to. */
@@ -506,7 +639,7 @@ async function leaveTo(
   if (fault !== undefined)
     return failed(turn, soFar.record, new HandlerFault({ name: "LeaveFault", message: fault }), turnTries)
   const { message } = plan
-  const next: Running = { does: "run", handler: route!.handler, route: route!, slots: {}, message }
+  const next: Running = { does: "run", handler: route!.handler, route: route!, slots: {}, message, leg: soFar.left + 1 }
   return run(parts, turn, next, { ...soFar, left: soFar.left + 1 })
 }
 
@@ -572,7 +705,30 @@ function givenBy(parts: TurnParts, turn: Turn, plan: Running, secrets: Values): 
     deadline: plan.route?.deadline ?? turn.release!.table.bot.deadline,
     times: timesOf(turn, plan),
     fields: turn.facts?.contact?.fields ?? {},
+    asking: askingFor(parts, turn, plan),
   }
+}
+
+/** Who asks elsewhere, for handlers that do. */
+function askingFor(parts: TurnParts, turn: Turn, plan: Running): Asking {
+  const { messages, release, known, facts } = turn
+  const { standing, leg = 0 } = plan
+  const [first] = messages
+  return askingOf(parts, {
+    input: inputOf(turn, plan),
+    message: first!.id,
+    position: first!.position,
+    leg,
+    fields: facts?.contact?.fields ?? {},
+    about: {
+      bot: release!.table.bot.bot,
+      lane: known.row.lane,
+      route: plan.route?.name ?? null,
+      release: release!.id,
+    },
+    trial: messages.some(({ message }) => message.simulated === "captured"),
+    standing,
+  })
 }
 
 /** What code needs of the record while it runs. */
@@ -691,7 +847,14 @@ function ended(
 }
 
 /** Faults in what a handler answered, not in its running: the same answer would come again. */
-const unfit: ReadonlySet<string> = new Set(["ReplyFault", "StateFault", "ContactFault", "InterviewFault", "LeaveFault"])
+const unfit: ReadonlySet<string> = new Set([
+  "NoAnswer",
+  "ReplyFault",
+  "StateFault",
+  "ContactFault",
+  "InterviewFault",
+  "LeaveFault",
+])
 
 /** A failure is retried, then parked. */
 function failed({ line }: Turn, record: Partial<TurnRecord>, fault: HandlerFault, most: number): Ending {

@@ -13,6 +13,7 @@ import { loadLines } from "../../store/lines.ts"
 import type { CommitResult, TurnResult } from "../../store/turns.ts"
 import { commitTurns } from "../../store/turns.ts"
 import type { Channels } from "../channels.ts"
+import type { Caller } from "../elsewhere/caller.ts"
 import { GroupCommit, keepHalving } from "../groupCommit.ts"
 import type { Releases } from "../handlers/releases.ts"
 import type { Blocked } from "../people/blocked.ts"
@@ -75,6 +76,7 @@ export class Turns {
       joining: Joining
       desk: DeskTurns
       secrets: NamedSecrets
+      caller: Caller
       follows: boolean
     },
   ) {
@@ -273,9 +275,9 @@ export class Turns {
       sender?.started({ message, conversation, position, channel, place, calls })
     }
     // Whoever holds a call open for a reply need not wait when none goes back inside it.
-    for (const { out, again, turn } of results)
-      if (again === undefined && !out.some((message) => message.calls.some((call) => call.inline)))
-        heldCalls.over(turn.messages)
+    for (const { out, again, turn, resting } of results)
+      if ((again === undefined || resting) && !out.some((message) => message.calls.some((call) => call.inline)))
+        heldCalls.over(resting ?? turn.messages)
     for (const { conversation, channel } of done.waiting) sender?.lineGrew(conversation, channel)
     for (const result of results) {
       const { turn } = result
@@ -285,6 +287,7 @@ export class Turns {
       figures.reached("handled", Date.now() - turn.startedAt.getTime())
     }
     if (done.waiting.length > 0) bell.ring("sends")
+    if (results.some(({ waits }) => waits !== undefined)) bell.ring("queues")
     bell.ring("live")
     const moving: Claimed[] = []
     for (const { conversation, channel, fence } of results) {

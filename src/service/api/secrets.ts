@@ -1,6 +1,7 @@
 import Joi from "joi"
 import type { SecretView } from "../../client/types.ts"
 import type { Engine } from "../../engine/engine.ts"
+import { secretsOf } from "../../engine/handlers/registry.ts"
 import { notFound, Trouble } from "../../engine/trouble.ts"
 import { secretName } from "../../core/routing/botSchema.ts"
 import { record } from "../../store/access.ts"
@@ -28,7 +29,7 @@ async function viewsOf(engine: Engine, rows: SecretRow[]): Promise<SecretView[]>
     setAt: setAt.toISOString(),
     usedBy: lanes.flatMap((one) =>
       one.bot === row.bot && (lane === "" || lane === one.lane)
-        ? one.routes.filter(({ secrets }) => secrets.includes(row.name)).map(({ name }) => `${name} (${one.lane})`)
+        ? one.routes.filter((route) => secretsOf(route).includes(row.name)).map(({ name }) => `${name} (${one.lane})`)
         : [],
     ),
   }))

@@ -20,6 +20,8 @@ import type {
 } from "../../client/types.ts"
 import type { OnceRow } from "../../store/onces.ts"
 import { oncesOfMessages } from "../../store/onces.ts"
+import type { WaitRow } from "../../store/waits.ts"
+import { waitsOfMessages } from "../../store/waits.ts"
 import type { Light } from "./stops.ts"
 import { statusesOf } from "../../store/statuses.ts"
 import { messageStops, sentStops, summaryStops } from "./stops.ts"
@@ -130,6 +132,7 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
   ])
   const replies = await repliesWith(engine, replyRows)
   const onces = await oncesOfMessages(database, ids)
+  const waits = await waitsOfMessages(engine.reading, messages)
   const light: Light[] = []
   const paths = await Promise.all(
     messages.map(async (message) => {
@@ -141,6 +144,7 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
       return {
         message: messageView(message),
         turns: turns.map((turn) => turnView(turn, onces)),
+        ...waitingOf(waits.get(message.id)),
         decision: await decisionOf(engine, message, turns.at(-1)),
         replies: replies.filter((reply) => sent.has(reply.message.id)),
         courtesies: courtesies.filter((courtesy) => courtesy.message === message.id).map(attemptView),
@@ -267,6 +271,19 @@ function turnView(turn: TurnRow, onces: OnceRow[]): PassagePath["turns"][number]
     onces: onces.filter((once) => isOf(once, turn)).map(onceView),
     startedAt: iso(startedAt),
     endedAt: iso(endedAt),
+  }
+}
+
+function waitingOf(wait: WaitRow | undefined): Pick<PassagePath, "waiting"> {
+  if (!wait?.kind) return {}
+  const { kind, place, since, until, leases, leasedBy, leasedUntil, calls } = wait
+  return {
+    waiting: {
+      ...{ kind, place: place!, leases, leasedBy, calls },
+      since: iso(since),
+      until: iso(until!),
+      leasedUntil: leasedUntil && iso(leasedUntil),
+    },
   }
 }
 

@@ -1,0 +1,300 @@
+import { LRUCache } from "lru-cache"
+import type { Logger } from "pino"
+import { setTimeout as pause } from "node:timers/promises"
+import type { AskedTurn, HowAsked } from "../../core/elsewhere/asked.ts"
+import type { EndpointAnswer } from "../../core/elsewhere/answer.ts"
+import { Breaker } from "../../core/elsewhere/breaker.ts"
+import { retryAfter } from "../../core/delivery/retry.ts"
+import type { Bell } from "../../store/bell.ts"
+import type { Database } from "../../store/database.ts"
+import { databaseFault } from "../../store/database.ts"
+import { faultPoint } from "../../store/faults.ts"
+import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
+import type { LeasedWait, WaitAnswer } from "../../store/waits.ts"
+import { answerLease, dueEndpoints, giveUpLeased, leaseWaits, noteEndpoint, releaseLease } from "../../store/waits.ts"
+import { HandlerFault } from "../handlers/handler.ts"
+import type { NamedSecrets } from "../handlers/namedSecrets.ts"
+import { masked } from "../handlers/namedSecrets.ts"
+import type { Repeated } from "../process/every.ts"
+import { every } from "../process/every.ts"
+import type { Figures } from "../process/figures.ts"
+import type { Seal } from "../seal.ts"
+import type { EndpointCame } from "./endpointCall.ts"
+import { callEndpoint, newLease } from "./endpointCall.ts"
+import { tokenOf } from "./turnToken.ts"
+
+/** Milliseconds a turn is held for the answer of an endpoint. What takes longer waits without a claim. */
+const held = 1000
+/** Milliseconds that a call may be late before its turn is asked again, by whoever has room. */
+const margin = 15_000
+/** Times an endpoint is asked about one turn. */
+export const mostCalls = 5
+/** Times a turn at a queue is leased. */
+export const mostLeases = 5
+
+/** A turn an endpoint is to be asked about. */
+export interface ToAsk {
+  how: HowAsked
+  turn: AskedTurn
+  message: string
+  position: number
+  leg: number
+  /** Milliseconds the turn may wait. */
+  within: number
+}
+
+/** What came of asking: an answer, or how the turn waits for one. */
+export type Asked =
+  | { answer: WaitAnswer; calls: ElsewhereCall[] }
+  | { waits: { due: number | undefined; lease?: string; leases: number }; calls: ElsewhereCall[] }
+
+/** Asks endpoints: at once where they answer at once, and otherwise off the record, where turns wait without a claim. */
+export class Caller {
+  private readonly breakers = new LRUCache<string, Breaker>({ max: 1000 })
+  private readonly underWay = new Map<string, number>()
+  private readonly running = new Set<Promise<unknown>>()
+  private readonly breakingOff = new AbortController()
+  private repeated: Repeated | undefined
+  private stopping = false
+
+  constructor(
+    private readonly parts: {
+      database: Database
+      secrets: NamedSecrets
+      seal: Seal
+      bell: Bell
+      figures: Figures
+      log: Logger
+      self: string
+      publicUrl: () => string
+      /** Private networks that endpoints may lie in. */
+      networks: string[]
+    },
+  ) {
+    parts.figures.endpoints = () => [...this.breakers].map(([address, { state }]) => ({ address, state }))
+  }
+
+  start(): void {
+    const { log } = this.parts
+    this.repeated = every(
+      1000,
+      () => this.look(),
+      (error) => {
+        if (databaseFault(error) !== "away") log.error({ err: error }, "waiting turns could not be looked at")
+      },
+    )
+  }
+
+  /** Ends: calls that are under way may end within the limit, and are made again elsewhere if they do not. */
+  async stop(limit: number): Promise<void> {
+    this.stopping = true
+    await this.repeated?.stop()
+    const ended = Promise.allSettled([...this.running])
+    await Promise.race([ended, pause(limit, undefined, { ref: false })])
+    this.breakingOff.abort()
+    await Promise.race([ended, pause(2000, undefined, { ref: false })])
+  }
+
+  /** Asks an endpoint about a turn that a process holds, and waits for its answer a moment. */
+  async ask(asked: ToAsk): Promise<Asked> {
+    const { how, within } = asked
+    const now = Date.now()
+    const breaker = this.breakerOf(how.address)
+    if (this.stopping || this.busy(how.address) >= how.atOnce) return { waits: { due: 0, leases: 0 }, calls: [] }
+    const wait = breaker.wait(now)
+    if (wait >= within) return { answer: { fails: leftAlone(breaker) }, calls: [] }
+    if (wait > 0) return { waits: { due: wait, leases: 0 }, calls: [] }
+    const values = await this.parts.secrets
+      .listed(asked.turn.bot, asked.turn.lane, [...how.signedBy, ...how.secrets])
+      .catch((error: unknown) => {
+        breaker.undecided()
+        throw error
+      })
+    const calling = this.call({ ...asked, left: within }, values)
+    const first = await Promise.race([calling, pause(held, undefined, { ref: false })])
+    if (first) return this.cameAt(first, 1, within)
+    const lease = newLease()
+    this.follow(calling.then((came) => this.deliver(lease, came, 1, asked.within - how.limit, values)))
+    return { waits: { due: how.limit + margin, lease, leases: 1 }, calls: [] }
+  }
+
+  /** Asks about turns that wait to be asked, as far as there is room. */
+  private async look(): Promise<void> {
+    const { database, bell } = this.parts
+    const givenUp = await giveUpLeased(database, { endpoint: mostCalls, queue: mostLeases })
+    if (givenUp > 0) bell.ring("work")
+    for (const address of await dueEndpoints(database)) {
+      if (this.stopping) return
+      const breaker = this.breakerOf(address)
+      const known = this.rooms.get(address) ?? 1
+      const room = known - this.busy(address)
+      if (room <= 0 || breaker.wait(Date.now()) > 0) continue
+      const count = breaker.state === "closed" ? Math.min(room, 100) : 1
+      const seconds = (this.limits.get(address) ?? 30_000) / 1000 + margin / 1000
+      const leases = Array.from({ length: count }, newLease)
+      const taken = await leaseWaits(database, {
+        ...{ kind: "endpoint", place: address, by: this.parts.self, seconds, count, most: mostCalls, leases },
+      })
+      if (taken.length === 0) breaker.undecided()
+      for (const wait of taken) this.follow(this.askLeased(wait))
+    }
+  }
+
+  private readonly rooms = new LRUCache<string, number>({ max: 1000 })
+  private readonly limits = new LRUCache<string, number>({ max: 1000 })
+
+  private async askLeased(wait: LeasedWait): Promise<void> {
+    const { how } = wait.turn as { how: HowAsked }
+    const { lease, asked, message, position, leg, leases, left } = wait
+    this.remember(how)
+    try {
+      const { bot, lane } = wait
+      const values = await this.parts.secrets.listed(bot, lane, [...how.signedBy, ...how.secrets])
+      const limit = Math.min(how.limit, left)
+      const came = await this.call(
+        { how: { ...how, limit }, turn: asked, message, position, leg, within: left, left },
+        values,
+      )
+      await this.deliver(lease, came, leases, left, values)
+    } catch (error) {
+      this.breakerOf(how.address).undecided()
+      if (!(error instanceof HandlerFault)) throw error
+      const call = { to: how.address, at: new Date().toISOString(), came: error.error.message }
+      await answerLease(this.parts.database, lease, { fails: error.error.message }, call)
+    }
+    // There is room for the next.
+    if (!this.stopping) void this.repeated?.now().catch(() => undefined)
+  }
+
+  private async call(
+    { how, turn, message, position, leg, left }: ToAsk & { left: number },
+    values: { readonly [name: string]: string },
+  ): Promise<EndpointCame> {
+    const { address } = how
+    const { seal, publicUrl, networks } = this.parts
+    this.remember(how)
+    this.underWay.set(address, this.busy(address) + 1)
+    const now = Date.now()
+    try {
+      if (FAULTS_BUILT) await faultPoint("endpoint: about to ask")
+      const came = await callEndpoint({
+        address,
+        turn,
+        answer: {
+          to: `${publicUrl()}/api/v1/answers`,
+          token: tokenOf(seal, { message, position, leg }),
+          until: new Date(now + left).toISOString(),
+        },
+        keys: how.signedBy.map((name) => values[name]!),
+        secrets: Object.values(values),
+        limit: Math.min(how.limit, left),
+        networks,
+        signal: this.breakingOff.signal,
+      })
+      if (FAULTS_BUILT) await faultPoint("endpoint: answered")
+      this.judge(address, came)
+      return came
+    } finally {
+      const left = this.busy(address) - 1
+      if (left > 0) this.underWay.set(address, left)
+      else this.underWay.delete(address)
+    }
+  }
+
+  /** What a call says about its endpoint. */
+  private judge(address: string, { came, call, down }: EndpointCame): void {
+    const { figures, database, self, log, bell } = this.parts
+    const breaker = this.breakerOf(address)
+    const now = Date.now()
+    figures.asked(came.is, call.took ?? 0)
+    if (came.is === "again" && came.after !== undefined) breaker.leaveAlone(now, came.after)
+    const changed = down ? breaker.failed(now, call.came) : breaker.succeeded()
+    if (!changed) return
+    const { state, failures, why, until } = breaker
+    log.warn(`the endpoint ${address} is ${state === "open" ? `left alone for a while: ${why}` : "asked again"}`)
+    const open = state === "open" ? until - now : 0
+    noteEndpoint(database, { address, holder: self, state, failures, why, open }).then(
+      () => bell.ring("live"),
+      () => undefined,
+    )
+  }
+
+  /** What an answer means for a turn that is at hand. */
+  private cameAt({ came, call }: EndpointCame, asked: number, left: number): Asked {
+    const calls = [call]
+    if (came.is === "answer") return { answer: { outcome: came.outcome }, calls }
+    if (came.is === "unfit") return { answer: { fails: came.why }, calls }
+    if (came.is === "later") return { waits: { due: undefined, leases: asked }, calls }
+    const due = againAfter(came, asked)
+    if (due === undefined || due >= left) return { answer: { fails: came.why }, calls }
+    return { waits: { due, leases: asked }, calls }
+  }
+
+  /** The same for a turn that waits. It is on record within a moment, unless its process has lost it. */
+  private async deliver(
+    lease: string,
+    { came, call }: EndpointCame,
+    asked: number,
+    left: number,
+    values: { readonly [name: string]: string },
+  ): Promise<void> {
+    const { database, bell } = this.parts
+    const due = came.is === "later" ? undefined : came.is === "again" ? againAfter(came, asked) : 0
+    const over = came.is === "again" && (due === undefined || due >= left)
+    const answer: WaitAnswer | undefined =
+      came.is === "answer"
+        ? { outcome: masked(came.outcome, values, new Set()) }
+        : came.is === "unfit" || over
+          ? { fails: came.why }
+          : undefined
+    for (let tries = 0; tries < 8; tries++) {
+      try {
+        const done = answer
+          ? (await answerLease(database, lease, answer, call)) !== undefined
+          : await releaseLease(database, lease, call, due)
+        if (done) {
+          bell.ring("work")
+          bell.ring("live")
+          return
+        }
+      } catch (error) {
+        if (databaseFault(error) !== "away") throw error
+      }
+      await pause(50 * 2 ** tries, undefined, { ref: false })
+    }
+  }
+
+  private follow(doing: Promise<unknown>): void {
+    const done = doing
+      .catch((error: unknown) => {
+        if (databaseFault(error) !== "away")
+          this.parts.log.error({ err: error }, "an endpoint's answer could not be kept; its turn is asked again")
+      })
+      .finally(() => this.running.delete(done))
+    this.running.add(done)
+  }
+
+  private remember({ address, atOnce, limit }: HowAsked): void {
+    this.rooms.set(address, atOnce)
+    this.limits.set(address, limit)
+  }
+
+  private busy(address: string): number {
+    return this.underWay.get(address) ?? 0
+  }
+
+  private breakerOf(address: string): Breaker {
+    let breaker = this.breakers.get(address)
+    if (!breaker) this.breakers.set(address, (breaker = new Breaker()))
+    return breaker
+  }
+}
+
+function againAfter({ after }: Extract<EndpointAnswer, { is: "again" }>, asked: number): number | undefined {
+  const due = retryAfter(asked, mostCalls, Math.random)
+  return due === undefined ? undefined : Math.max(due, after ?? 0)
+}
+
+function leftAlone({ failures, why, until }: Breaker): string {
+  return `it has failed ${failures} times in a row (${why ?? "it asked to be left alone"}) and is left alone until ${new Date(until).toISOString()}`
+}

@@ -1,0 +1,106 @@
+import type { Bell } from "../../store/bell.ts"
+import type { Database } from "../../store/database.ts"
+import type { LeasedWait } from "../../store/waits.ts"
+import { leaseWaits, releaseLease } from "../../store/waits.ts"
+import { Trouble } from "../trouble.ts"
+import { mostLeases } from "./caller.ts"
+import { newLease } from "./endpointCall.ts"
+
+/** Workers that may wait at once, in one process. */
+const mostAsking = 500
+
+/** What a worker asks of a queue. */
+export interface LeaseAsked {
+  queue: string
+  /** Who asks. */
+  by: string
+  /** Turns at most. */
+  most: number
+  /** Seconds to wait where there is none. */
+  wait: number
+  /** Seconds for which they are lent. */
+  seconds: number
+  bot?: string | undefined
+  lane?: string | undefined
+}
+
+/** Lends turns that wait at queues to workers, who may wait for the next. */
+export class Lending {
+  private readonly watchers = new Set<() => void>()
+  private asking = 0
+  private stopping = false
+
+  constructor(private readonly parts: { database: Database; bell: Bell }) {
+    parts.bell.on("queues", () => this.wake())
+  }
+
+  /** Whoever waits is told that there is nothing, and asks another process. */
+  stop(): void {
+    this.stopping = true
+    this.wake()
+  }
+
+  async lease(asked: LeaseAsked, gone: AbortSignal): Promise<LeasedWait[]> {
+    if (this.asking >= mostAsking)
+      throw new Trouble(
+        "too-many",
+        `More than ${mostAsking} workers wait here already.`,
+        "Ask again soon.",
+        undefined,
+        1,
+      )
+    this.asking++
+    try {
+      return await this.upTo(asked, gone)
+    } finally {
+      this.asking--
+    }
+  }
+
+  private async upTo(
+    { queue, by, most, wait, seconds, bot, lane }: LeaseAsked,
+    gone: AbortSignal,
+  ): Promise<LeasedWait[]> {
+    const { database } = this.parts
+    for (const end = Date.now() + wait * 1000; ;) {
+      if (gone.aborted || this.stopping) return []
+      const leases = Array.from({ length: most }, newLease)
+      const taken = await leaseWaits(database, {
+        ...{ kind: "queue", place: queue, by, seconds, count: most, most: mostLeases, leases },
+        bot,
+        lane,
+      })
+      if (taken.length > 0 && gone.aborted) return this.takeBack(taken)
+      const left = end - Date.now()
+      if (taken.length > 0 || left <= 0) return taken
+      await this.untilWoken(Math.min(left, 1000), gone)
+    }
+  }
+
+  /** Whoever asked has hung up. */
+  private async takeBack(taken: LeasedWait[]): Promise<LeasedWait[]> {
+    for (const { lease, place } of taken) {
+      const call = { to: place, at: new Date().toISOString(), came: "leased by somebody who had hung up" }
+      await releaseLease(this.parts.database, lease, call, 0)
+    }
+    return []
+  }
+
+  private wake(): void {
+    for (const watcher of this.watchers) watcher()
+  }
+
+  private untilWoken(milliseconds: number, gone: AbortSignal): Promise<void> {
+    return new Promise((resolve) => {
+      const done = () => {
+        clearTimeout(timer)
+        this.watchers.delete(done)
+        gone.removeEventListener("abort", done)
+        resolve()
+      }
+      const timer = setTimeout(done, milliseconds)
+      this.watchers.add(done)
+      gone.addEventListener("abort", done)
+    })
+  }
+}
