@@ -109,6 +109,8 @@ const about = {
   turns: "claims, grouping, limits, the decision, the commit",
   inlet: "calls in: read, kept, answered; refused calls, journal, polling, forwarding, samples",
   sender: "the line of each conversation: pace, calls, doubts, outcomes, alerts",
+  timers: "times that interviews wait for, put into their lines",
+  elsewhere: "endpoints asked, and turns lent to workers at queues",
   replies: "from what a handler says to messages and rendered calls",
   handlers: "the contract, a registry, one file a kind of handler; releases, bot folder, hosts",
   media: "what people sent, fetched; what is sent, brought to the provider",

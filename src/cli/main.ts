@@ -15,6 +15,7 @@ import { colors } from "./output.ts"
 import { parkedCommands } from "./parked.ts"
 import { passageCommand } from "./passage.ts"
 import { profileCommands } from "./profile.ts"
+import { queueCommands } from "./queue.ts"
 import { sayCommand } from "./say.ts"
 import { serveCommand } from "./serve.ts"
 import { talkCommands } from "./talk.ts"
@@ -45,6 +46,7 @@ parkedCommands(program)
 profileCommands(program)
 callCommand(program)
 bringCommand(program)
+queueCommands(program)
 secretCommands(program)
 tokenCommands(program)
 backupCommands(program)

@@ -2,7 +2,15 @@ import type { Command } from "commander"
 import { counted } from "../client/counted.ts"
 import { stopSigns } from "../client/rail.ts"
 import { changesOf } from "../client/changes.ts"
-import type { AttemptView, InterviewNote, OnceView, Passage, PassagePath, Stop } from "../client/types.ts"
+import type {
+  AttemptView,
+  ElsewhereCallView,
+  InterviewNote,
+  OnceView,
+  Passage,
+  PassagePath,
+  Stop,
+} from "../client/types.ts"
 import { connect } from "./context.ts"
 import { asJson, clock, colors, inLine, print, rail, word, wrapped, whoOf } from "./output.ts"
 
@@ -119,6 +127,9 @@ function printPath(path: PassagePath, routes: boolean): void {
       `  ${turn.outcome}${turn.handler ? ` by handler ${turn.handler}` : ""}, ${took}${turn.run > 1 ? `, run ${turn.run}` : ""}${turn.reason ? `: ${turn.reason}` : ""}`,
     )
     if (turn.interview) printInterview(turn.interview)
+    for (const call of turn.elsewhere?.calls ?? []) printElsewhere(call)
+    if (turn.elsewhere?.instead !== undefined)
+      print(colors.yellow(`  the fallback was said: ${inLine(turn.elsewhere.instead, 300)}`))
     for (const once of turn.onces) print(`  ${onceWords(once)}`)
     for (const { field, was, is } of changesOf(turn.stateBefore, turn.stateAfter))
       print(`  state ${inLine(field, 60)}: ${valueWords(was)} → ${valueWords(is)}`)
@@ -135,6 +146,13 @@ function printPath(path: PassagePath, routes: boolean): void {
       )
     for (const note of turn.degraded ?? []) print(colors.yellow(`  ${note}`))
   })
+  if (path.waiting) {
+    const { kind, place, since, until, leasedBy, leasedUntil, calls } = path.waiting
+    heading("Waiting")
+    print(`  for an answer of the ${kind} ${inLine(place, 200)}, since ${clock(since)}, until ${clock(until)}`)
+    if (leasedBy) print(`  held by ${inLine(leasedBy, 60)} until ${clock(leasedUntil!)}`)
+    calls.forEach(printElsewhere)
+  }
   for (const attempt of path.courtesies ?? []) printAttempt(attempt)
   for (const parked of path.parked) printParked(parked)
   for (const reply of path.replies) {
@@ -172,6 +190,15 @@ function printDecision(path: PassagePath, all: boolean): void {
     if (one.met) break
   }
   if (taken > 0 && !all) print(colors.dim(`  ${counted(taken, "route")} before it did not take it: --routes says why`))
+}
+
+/** A call to an endpoint, or a lease. */
+function printElsewhere({ to, at, took, status, came, answer, by }: ElsewhereCallView): void {
+  const about = [status, took === undefined ? undefined : `${took} ms`, by && `by ${inLine(by, 60)}`].filter(Boolean)
+  print(
+    `  ${clock(at)} asked ${inLine(to, 120)} → ${inLine(came, 300)}${about.length > 0 ? ` (${about.join(", ")})` : ""}`,
+  )
+  if (answer) print(colors.dim(`  it answered: ${inLine(answer, 300)}`))
 }
 
 function printAttempt(attempt: AttemptView): void {

@@ -6,12 +6,14 @@ import { counted } from "../../client/counted.ts"
 import { shown, shownJson } from "../../client/shown.ts"
 import type {
   AttemptView,
+  ElsewhereCallView,
   IntakeView,
   InterviewNote,
   Passage,
   PassagePath,
   ReplyPath,
   TurnView,
+  WaitingNote,
 } from "../../client/types.ts"
 import { Button, Copy, Facts, Json, Problem, Section, Waiting } from "../parts/basics.tsx"
 import { Rail, RailWord, sentence } from "../parts/Rail.tsx"
@@ -128,6 +130,7 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
           title={path.turns.length > 1 ? `Turn ${at + 1} of ${path.turns.length}` : "Turn"}
         />
       ))}
+      {path.waiting ? <WaitsElsewhere note={path.waiting} /> : null}
       {path.parked.map((parked) => (
         <ParkedNote key={parked.id} what="turn" parked={parked} again={again} />
       ))}
@@ -215,6 +218,46 @@ function Decided({ routes }: { routes: PassagePath["decision"] }) {
   )
 }
 
+/** Calls to endpoints, leases, and answers by the API, as they came. */
+function AskedElsewhere({ calls }: { calls: ElsewhereCallView[] }) {
+  return (
+    <ul className="m-0 list-none p-0 text-sm">
+      {calls.map(({ to, at, took, status, came, answer, by }) => (
+        <li key={at + came} className="py-0.5">
+          <span className="text-quiet tabular-nums">{clock(at)}</span> asked{" "}
+          <code className="font-mono text-xs [overflow-wrap:anywhere]">{shown(to)}</code>: {shown(came)}
+          {[status, took === undefined ? undefined : span(took), by && `by ${shown(by)}`]
+            .filter(Boolean)
+            .map((fact) => (
+              <span key={String(fact)} className="text-quiet">
+                , {fact}
+              </span>
+            ))}
+          {answer ? (
+            <Fold title="What it answered">
+              <Json value={answer} />
+            </Fold>
+          ) : null}
+        </li>
+      ))}
+    </ul>
+  )
+}
+
+function WaitsElsewhere({ note }: { note: WaitingNote }) {
+  const { kind, place, since, until, leasedBy, leasedUntil, calls } = note
+  return (
+    <Section title="Waiting">
+      <p className="mb-2 text-sm">
+        For an answer of the {kind} <code className="font-mono text-xs [overflow-wrap:anywhere]">{shown(place)}</code>,
+        since {when(since)}, until {when(until)}.
+        {leasedBy ? ` Held by ${shown(leasedBy)} until ${clock(leasedUntil!)}.` : ""}
+      </p>
+      <AskedElsewhere calls={calls} />
+    </Section>
+  )
+}
+
 function Turn({ turn, title }: { turn: TurnView; title: string }) {
   const bad = turn.error !== null
   return (
@@ -247,6 +290,10 @@ function Turn({ turn, title }: { turn: TurnView; title: string }) {
         </p>
       ) : null}
       {turn.interview ? <Interviewed note={turn.interview} /> : null}
+      {turn.elsewhere ? <AskedElsewhere calls={turn.elsewhere.calls} /> : null}
+      {turn.elsewhere?.instead !== undefined ? (
+        <p className="text-sm">{sentence(`the fallback was said: ${shown(turn.elsewhere.instead)}`)}</p>
+      ) : null}
       {turn.onces.map(({ name, runs, startedAt, endedAt, value, threw }) => (
         <p key={startedAt + name} className="text-sm">
           Once <b>{shown(name)}</b>

@@ -27,6 +27,9 @@ export type EndpointAnswer =
 /** Bytes of an answer. */
 export const longestAnswer = 1024 * 1024
 
+/** Characters of a conversation's state as JSON: it is read and written with every turn. */
+export const longestState = 256 * 1024
+
 /** How deep an answer may be nested. */
 const deepest = 60
 
@@ -45,7 +48,15 @@ export const outcomeFields = {
   replies: Joi.alternatives()
     .conditional(Joi.array(), { then: Joi.array().items(reply).max(50), otherwise: reply })
     .description("what is said: parts as a code handler returns them, or plain texts; one, or a list"),
-  state: Joi.object().unknown(true).allow(null).description("the conversation's new state; left out, it stays"),
+  state: Joi.object()
+    .unknown(true)
+    .allow(null)
+    .custom((state: object | null, helpers) =>
+      JSON.stringify(state).length <= longestState
+        ? state
+        : helpers.message({ custom: `{{#label}} has more than ${longestState / 1024} kB` }),
+    )
+    .description("the conversation's new state; left out, it stays"),
   contact: personFields.description("fields of the person to set; null removes one"),
   leave: leaving,
 }

@@ -1,3 +1,4 @@
+import { longestState } from "../../core/elsewhere/answer.ts"
 import type { Happened, InterviewResult } from "../../core/interview/interviewRun.ts"
 import { wordsIn } from "../../core/interview/words.ts"
 import type { Leaving } from "../../core/interview/question.ts"
@@ -612,9 +613,6 @@ function interviewStep(turn: Turn, plan: Running, given: InterviewResult): Retur
     ...(plan.goesOn ? { before: plan.goesOn.interview, happened: plan.goesOn.happened } : {}),
   })
 }
-
-/** Characters of a conversation's state as JSON: it is read and written with every turn. */
-const longestState = 256 * 1024
 
 /** Turns a message may be left from one route to the next. */
 const mostLeft = 3
