@@ -1,5 +1,6 @@
 import type Joi from "joi"
 import type { Operation } from "../client/api.ts"
+import { outcomeSchema } from "../core/elsewhere/answer.ts"
 import { replyPartWords, replyShapes } from "../core/message/reply.ts"
 import { catalogue } from "../engine/trouble.ts"
 import answered from "./answers.json" with { type: "json" }
@@ -58,6 +59,7 @@ export function openapi(routes: ApiRoute[], version: string): object {
     components: {
       securitySchemes: {
         token: { type: "http", scheme: "bearer", description: 'Made with "wobbet token make".' },
+        turn: { type: "http", scheme: "bearer", description: "The token of one turn, as it came along with it." },
       },
       responses: Object.fromEntries(
         Object.entries(problems).map(([status, description]) => [
@@ -81,7 +83,73 @@ export function openapi(routes: ApiRoute[], version: string): object {
       },
     },
     paths: { ...paths, ...servicePaths },
+    webhooks: { turnAsked },
   }
+}
+
+const header = (name: string, description: string) => ({
+  name,
+  in: "header",
+  required: true,
+  description,
+  schema: { type: "string" },
+})
+
+/** What an endpoint of a bot is sent, and may answer. */
+const turnAsked = {
+  post: {
+    operationId: "turnAsked",
+    tags: ["Elsewhere"],
+    summary: "A turn that an endpoint of a bot is to answer",
+    description: "Signed after the Standard Webhooks specification, where the handler names a secret.",
+    security: [],
+    parameters: [
+      header("webhook-id", "the turn's id, the same over all tries"),
+      header("webhook-timestamp", "seconds since 1970"),
+      header("webhook-signature", "v1, and the HMAC-SHA256 of id.timestamp.body in base64; with two keys, two of them"),
+    ],
+    requestBody: {
+      required: true,
+      content: {
+        "application/json": {
+          schema: {
+            type: "object",
+            required: ["type", "timestamp", "data"],
+            properties: {
+              type: { const: "turn.asked" },
+              timestamp: { type: "string", format: "date-time" },
+              data: {
+                allOf: [
+                  { $ref: "#/components/schemas/AskedTurnView" },
+                  {
+                    type: "object",
+                    required: ["answer"],
+                    properties: {
+                      answer: {
+                        type: "object",
+                        description: "for an answer that comes later, after a 202",
+                        required: ["to", "token", "until"],
+                        properties: {
+                          to: { type: "string", format: "uri" },
+                          token: { type: "string" },
+                          until: { type: "string", format: "date-time" },
+                        },
+                      },
+                    },
+                  },
+                ],
+              },
+            },
+          },
+        },
+      },
+    },
+    responses: {
+      200: { description: "The answer.", content: { "application/json": { schema: jsonSchema(outcomeSchema) } } },
+      202: { description: "The answer comes later, to `data.answer.to`." },
+      204: { description: "Nothing is said." },
+    },
+  },
 }
 
 function operationOf(route: ApiRoute): object {
@@ -92,7 +160,7 @@ function operationOf(route: ApiRoute): object {
     tags: [route.tag],
     summary: route.summary,
     description: descriptionOf(route),
-    ...(route.role ? {} : { security: [] }),
+    ...(route.role ? {} : { security: route.admit ? [{ turn: [] }] : [] }),
     parameters: [
       ...[...route.path.matchAll(/\{(\w+)\}/g)].map(([, param]) => ({
         name: param,
@@ -124,8 +192,9 @@ const paramWords: { [name: string]: string } = {
   hash: "the content's hash, as a message names it under kept",
 }
 
-function descriptionOf({ role, forChannel, answers }: ApiRoute): string {
-  const who = role === undefined ? "Nobody needs to be signed in." : `Takes the role ${role} or a higher one.`
+function descriptionOf({ role, admit, forChannel, answers }: ApiRoute): string {
+  const stranger = admit ? "Takes the token of the turn." : "Nobody needs to be signed in."
+  const who = role === undefined ? stranger : `Takes the role ${role} or a higher one.`
   const alone = forChannel ? " A token for bringing this channel's calls will do." : ""
   return `${who}${alone} Answers: ${answers.charAt(0).toLowerCase()}${answers.slice(1)}`
 }
