@@ -1,5 +1,9 @@
+import { createHmac } from "node:crypto"
 import type { FastifyInstance } from "fastify"
 import fastify from "fastify"
+
+/** The office's keys: one signs what it is asked, one opens its fares. Made up, as everything here is. */
+export const officeKeys = { OFFICE_KEY: "standin-office-signs", FARES_KEY: "standin-fares-of-holm" }
 
 export interface HarbourOffice {
   address: string
@@ -44,9 +48,40 @@ export async function startOffice(port: number): Promise<HarbourOffice> {
     if (at >= 0) open.splice(at, 1)
     return { taken: at >= 0 }
   })
+  // What a fare is, for whoever has the key.
+  app.get<{ Querystring: { to?: string; seats?: string } }>("/fares", async (request, reply) => {
+    if (request.headers.authorization !== `Bearer ${officeKeys.FARES_KEY}`) return reply.code(401).send()
+    const { to, seats = "1" } = request.query
+    const each = to === undefined || /holm/i.test(to) ? 4.2 : 3.8
+    return { each, total: Math.round(each * Number(seats) * 100) / 100, currency: "EUR" }
+  })
+  await app.register(async (asked) => askedByWobbet(asked))
   app.get("/pictures/holm-island.svg", async (_request, reply) => reply.type("image/svg+xml").send(holmIsland))
   await listen(app, port)
   return { address: `http://127.0.0.1:${port}`, stop: () => app.close() }
+}
+
+/** Turns that the bot leaves to the office: signed calls, answered with what is to be said. */
+function askedByWobbet(app: FastifyInstance): void {
+  app.addContentTypeParser("application/json", { parseAs: "string" }, (_request, body, done) => done(null, body))
+  app.post<{ Body: string }>("/asked/times", async (request, reply) => {
+    const { "webhook-id": id, "webhook-timestamp": at, "webhook-signature": given } = request.headers
+    const signed = createHmac("sha256", officeKeys.OFFICE_KEY).update(`${String(id)}.${String(at)}.${request.body}`)
+    if (
+      !String(given)
+        .split(" ")
+        .includes(`v1,${signed.digest("base64")}`)
+    )
+      return reply.code(401).send()
+    const { slots, state } = (JSON.parse(request.body) as AskedBody).data
+    const boats = timetable(new Date(), slots.place) as { time: string; to: string; free: number }[]
+    const lines = boats.map(({ time, to, free }) => `- **${time}** to ${to}, ${free} seats free`)
+    return { replies: [`Still to leave:\n\n${lines.join("\n")}`], state: { ...state, askedTimes: true } }
+  })
+}
+
+interface AskedBody {
+  data: { slots: { place?: string }; state: { [field: string]: unknown } }
 }
 
 async function listen(app: FastifyInstance, port: number): Promise<void> {

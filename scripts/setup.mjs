@@ -1,5 +1,5 @@
 // Sees what is missing on this machine and installs it: npm packages, and from Debian's packages PostgreSQL (and
-// Chromium for the tests). Needs nothing but Node and npm.
+// Chromium, Python and curl for the tests). Needs nothing but Node and npm.
 import { execFileSync, spawnSync } from "node:child_process"
 import { createHash } from "node:crypto"
 import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from "node:fs"
@@ -8,14 +8,19 @@ import { fileURLToPath } from "node:url"
 
 const root = fileURLToPath(new URL("..", import.meta.url))
 
-/** Makes everything ready, or throws an Error whose message says what to do. */
-export async function setUp({ chromium = false, say = (text) => console.log(text) } = {}) {
+/**
+ * Makes everything ready, or throws an Error whose message says what to do.
+ *
+ * @param programs that the tests run examples in other languages with
+ */
+export async function setUp({ chromium = false, programs = [], say = (text) => console.log(text) } = {}) {
   const [major] = process.versions.node.split(".").map(Number)
   if (major < 20) throw new Error(`Wobbet needs Node 20 or newer; this is ${process.version}.`)
   installPackages(say)
   const missing = []
   if (process.env.DATABASE_URL === undefined && !hasPostgres()) missing.push("postgresql")
   if (chromium && !findChromium()) missing.push("chromium")
+  missing.push(...programs.filter((name) => !onPath(name)))
   if (missing.length > 0) installFromDebian(missing, say)
   const { build } = await import("./build.mjs")
   await build({ say })

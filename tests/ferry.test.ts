@@ -1,8 +1,11 @@
+import { spawn } from "node:child_process"
 import { cpSync, readFileSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import type { Said, Service, Standin } from "./support/harness.ts"
+import { officeKeys } from "../demo/office.ts"
 import { setKind } from "./support/kinds.ts"
 import {
+  atEnd,
   endAll,
   eventually,
   freePort,
@@ -23,12 +26,34 @@ beforeAll(async () => {
   const folder = tempFolder()
   cpSync(join(root, "demo/ferry"), folder, { recursive: true })
   const office = join(folder, "office.ts")
-  writeFileSync(office, readFileSync(office, "utf8").replace("4291", String(officePort)))
-  service = await startService({ bot: folder })
+  for (const file of [office, join(folder, "bot.yaml")])
+    writeFileSync(file, readFileSync(file, "utf8").replace("4291", String(officePort)))
+  service = await startService({ bot: folder, env: { WOBBET_PRIVATE_NETWORKS: "127.0.0.1" } })
+  for (const [name, value] of Object.entries(officeKeys))
+    await service.client.setSecret(name, { value, bot: "tern-point-ferry" })
+  await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")
 })
 afterAll(endAll)
 
 const labels = (said: Said) => said.reply_markup!.inline_keyboard.flat().map((button) => button.text)
+
+test("the office answers for the times, the fares have a key, and the baggage desk fetches what was lost", async () => {
+  const stage = await Stage.set(service, standin, { gather: 0 })
+  await stage.say("crossing times to Holm Island")
+  expect((await stage.answered(1))[0]!.text).toMatch(/^Still to leave:\n\n• \d\d:\d\d to Holm Island, \d+ seats free/)
+  await stage.say("how much is a ticket for 2 to Holm Island")
+  expect((await stage.answered(2))[1]!.text).toBe("A seat to Holm Island is 4.20 €, 8.40 € for 2.")
+  await stage.say("I lost my umbrella")
+  expect((await stage.answered(3))[2]!.text).toBe("We look for it.")
+  const { token } = await service.client.makeToken("baggage desk", "operator")
+  const desk = spawn("python3", [join(root, "demo/baggage.py")], {
+    env: { PATH: process.env.PATH, WOBBET_URL: service.address, WOBBET_TOKEN: token },
+  })
+  atEnd(() => void desk.kill())
+  expect((await stage.answered(4))[3]!.text).toBe(
+    "Good news: umbrella found, on the hook by the door. Ask for it at the ticket window.",
+  )
+})
 
 test("a booking as one interview: a wrong day, an aside, back, and a ticket", async () => {
   const stage = await Stage.set(service, standin)

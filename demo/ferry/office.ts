@@ -43,10 +43,18 @@ export async function takeClaim(claim: string, by: string): Promise<{ taken: boo
   return ask<{ taken: boolean }>(`/claims/${claim}/take`, { by })
 }
 
-async function ask<Answer>(path: string, body?: object): Promise<Answer> {
+/** @param key of the office's fares, which not everybody may ask */
+export async function fareTo(to: string, seats: number, key: string): Promise<{ each: number; total: number }> {
+  const query = new URLSearchParams({ to, seats: String(seats) })
+  return ask(`/fares?${query.toString()}`, undefined, { authorization: `Bearer ${key}` })
+}
+
+async function ask<Answer>(path: string, body?: object, headers: { [name: string]: string } = {}): Promise<Answer> {
   const answer = await fetch(
     office + path,
-    body ? { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) } : {},
+    body
+      ? { method: "POST", headers: { "content-type": "application/json", ...headers }, body: JSON.stringify(body) }
+      : { headers },
   )
   if (!answer.ok) throw new Error(`the harbour office answered ${answer.status}: ${await answer.text()}`)
   return (await answer.json()) as Answer

@@ -1,10 +1,12 @@
+import type { ChildProcess } from "node:child_process"
+import { spawn } from "node:child_process"
 import { randomBytes } from "node:crypto"
 import { cpSync, readFileSync, writeFileSync } from "node:fs"
 import { join, resolve } from "node:path"
 import { fileURLToPath } from "node:url"
 import type { Elsewhere } from "../../demo/elsewhere.ts"
 import { channelsElsewhere, enterAddresses, playElsewhere, sendRewritten, stopElsewhere } from "../../demo/elsewhere.ts"
-import { startOffice } from "../../demo/office.ts"
+import { officeKeys, startOffice } from "../../demo/office.ts"
 import type { Cast } from "../../demo/play.ts"
 import { dayByTheQuay, morning, play, setTheScene } from "../../demo/play.ts"
 import { Client } from "../client/client.ts"
@@ -25,6 +27,8 @@ import { beside, startOthers, startStandin } from "./standins.ts"
 export async function runDemo({ quiet, base }: { quiet: boolean; base: number }): Promise<void> {
   const ports = demoPorts(base)
   process.env.WOBBET_PORT ??= String(base)
+  // The harbour office that the bot asks is on this machine.
+  process.env.WOBBET_PRIVATE_NETWORKS ??= "127.0.0.1"
   if (base !== usualBase) process.env.WOBBET_HOME ??= `.wobbet-${base}`
   const running: (() => Promise<unknown>)[] = []
   let stopped = false
@@ -67,10 +71,14 @@ async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
     throw error
   })
   const client = new Client(service.address, service.token)
+  for (const [name, value] of Object.entries(officeKeys))
+    await client.setSecret(name, { value, bot: "tern-point-ferry" })
   await connectQuay(client, standin.address, cast)
   const elsewhere = await startOthers(service.address, ports.elsewhere)
   running.push(() => stopElsewhere(elsewhere))
   await connectElsewhere(client, elsewhere, service.address)
+  const desk = await startBaggageDesk(client, service.address)
+  running.push(async () => desk?.kill())
   const played = (await client.messages({ channel: "quay-telegram", limit: 1 })).items.length > 0
   const signIn = await oneTimeSignIn(service)
   const { WOBBET_HOME: home, WOBBET_PORT: port } = process.env
@@ -104,6 +112,28 @@ async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
   }
 }
 
+/** The baggage desk's own program, which fetches what was lost off its queue; undefined where there is no Python. */
+async function startBaggageDesk(client: Client, address: string): Promise<ChildProcess | undefined> {
+  const name = "baggage desk"
+  if ((await client.tokens()).items.some((token) => token.name === name)) await client.revokeToken(name)
+  const { token } = await client.makeToken(name, "operator")
+  const program = fileURLToPath(new URL("../demo/baggage.py", import.meta.url))
+  const { PATH } = process.env
+  const child = spawn("python3", [program], {
+    env: { ...(PATH ? { PATH } : {}), WOBBET_URL: address, WOBBET_TOKEN: token },
+    stdio: "ignore",
+  })
+  return new Promise((done) => {
+    child.once("spawn", () => done(child))
+    child.once("error", () => {
+      print(
+        '  There is no python3 here: nobody works at the baggage desk. "wobbet queue lease baggage" does it by hand.',
+      )
+      done(undefined)
+    })
+  })
+}
+
 /** The ferry's folder; for another harbour office a copy that asks that one. */
 function ferryFor(ports: DemoPorts): string {
   const folder = fileURLToPath(new URL("../demo/ferry", import.meta.url))
@@ -111,7 +141,8 @@ function ferryFor(ports: DemoPorts): string {
   const own = join(resolve(process.env.WOBBET_HOME ?? ".wobbet"), "ferry")
   cpSync(folder, own, { recursive: true })
   const office = join(own, "office.ts")
-  writeFileSync(office, readFileSync(office, "utf8").replace(String(demoPorts().office), String(ports.office)))
+  for (const file of [office, join(own, "bot.yaml")])
+    writeFileSync(file, readFileSync(file, "utf8").replace(String(demoPorts().office), String(ports.office)))
   return own
 }
 
