@@ -10,11 +10,21 @@ import { flood, searchTimes } from "./forged.ts"
 import type { FloodResult } from "./forged.ts"
 import type { Results, Run, Share } from "./results.ts"
 import { measureLists } from "./large.ts"
+import { measureElsewhere, standElsewhere } from "./elsewhere.ts"
 import { measureInterviews } from "./interviews.ts"
 import { measureKinds } from "./kinds.ts"
 import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
 import { measureDates, measurePhrases } from "./phrases.ts"
-import { printForged, printInterviews, printKinds, printLists, printPhrases, printTable, printWorst } from "./table.ts"
+import {
+  printElsewhere,
+  printForged,
+  printInterviews,
+  printKinds,
+  printLists,
+  printPhrases,
+  printTable,
+  printWorst,
+} from "./table.ts"
 
 /**
  * Each figure beside its baseline, taken in turn on one machine, from one load generator and one database server. What
@@ -33,6 +43,8 @@ const { values: options } = parseArgs({
     phrases: { type: "boolean" },
     /** Measures interviews alone, and keeps the other figures as they are. */
     interviews: { type: "boolean" },
+    /** Measures endpoints and queues alone, and keeps the other figures as they are. */
+    elsewhere: { type: "boolean" },
     /** Measures forged calls alone, and keeps the other figures as they are. */
     forged: { type: "boolean" },
     /** Measures lists and searches alone, with a record of so many messages over two years beside one of 10,000. */
@@ -211,6 +223,26 @@ async function interviewsOf(): Promise<NonNullable<Results["interviews"]>> {
   })
 }
 
+async function elsewhereOf(): Promise<NonNullable<Results["elsewhere"]>> {
+  say("endpoints and queues")
+  const { bot, stop } = await standElsewhere(home)
+  const starting = startWobbet(await freshDatabase(), join(home, "elsewhere"), load, false, bot)
+  try {
+    return await taking(starting, (subject) => {
+      const sizes = { rounds, slow: Math.round(1000 * size), queued: few }
+      const rate = async (text: string) => messages / (await wave(subject, messages, { text })).seconds
+      const send = (given: Partial<Wave> & Pick<Wave, "text" | "count" | "people" | "firstPerson">) => {
+        const from = updates
+        updates += given.count
+        return load.run({ port: subject.port, path: subject.path, from, atOnce, ...given })
+      }
+      return measureElsewhere(subject, sizes, rate, send, say)
+    })
+  } finally {
+    stop()
+  }
+}
+
 async function forgedOf(): Promise<NonNullable<Results["forged"]>> {
   say("why a forged call was refused")
   const search = searchTimes()
@@ -235,6 +267,12 @@ try {
     if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
     if (options.json) process.stdout.write(`${JSON.stringify(results.interviews, null, 2)}\n`)
     else printInterviews(results.interviews!)
+  } else if (options.elsewhere) {
+    const before = JSON.parse(readFileSync(file, "utf8")) as Results
+    const results: Results = { ...before, elsewhere: await elsewhereOf() }
+    if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)
+    if (options.json) process.stdout.write(`${JSON.stringify(results.elsewhere, null, 2)}\n`)
+    else printElsewhere(results.elsewhere!)
   } else if (options.forged) {
     const before = JSON.parse(readFileSync(file, "utf8")) as Results
     const results: Results = { ...before, forged: await forgedOf() }
@@ -305,6 +343,7 @@ async function measureAll(): Promise<void> {
     kinds: await kindsOf(),
     forged: await forgedOf(),
     interviews: await interviewsOf(),
+    elsewhere: await elsewhereOf(),
     worst: measureWorst(),
     ...listsBefore(),
   }

@@ -1,4 +1,5 @@
 import type { FloodResult, SearchTime } from "./forged.ts"
+import type { ElsewhereCost } from "./elsewhere.ts"
 import type { InterviewCost } from "./interviews.ts"
 import type { KindRates } from "./kinds.ts"
 import type { ListTimes } from "./lists.ts"
@@ -42,5 +43,7 @@ export interface Results {
   dates?: DateCost[]
   /** What interviews cost. */
   interviews?: InterviewCost
+  /** What it costs to leave turns to a program elsewhere. */
+  elsewhere?: ElsewhereCost
   forged?: { search: SearchTime[]; floods: FloodResult[] }
 }

@@ -111,9 +111,19 @@ export async function serve(
   return { child, port, token, stop: async () => (child.kill("SIGTERM"), ended) }
 }
 
-/** @param all every kind of channel, each under its own name, beside the one that is measured in all. */
-export async function startWobbet(databaseUrl: string, home: string, load: Load, all = false): Promise<WobbetSubject> {
-  const { child, port, token, stop } = await serve(home, databaseUrl, {}, ["--bot", join(root, "bench/bot")])
+/**
+ * @param all every kind of channel, each under its own name, beside the one that is measured in all
+ * @param bot another bot folder, whose endpoints are on this machine
+ */
+export async function startWobbet(
+  databaseUrl: string,
+  home: string,
+  load: Load,
+  all = false,
+  bot = join(root, "bench/bot"),
+): Promise<WobbetSubject> {
+  const env = { WOBBET_PRIVATE_NETWORKS: "127.0.0.1" }
+  const { child, port, token, stop } = await serve(home, databaseUrl, env, ["--bot", bot])
   const client = new Client(`http://127.0.0.1:${port}`, token)
   const here = (await client.channels()).items.map((item) => item.key)
   for (const key of ["quay", "stuck"]) {

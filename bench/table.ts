@@ -89,6 +89,7 @@ export function printTable(results: Results): void {
   if (results.worst) printWorst(results.worst)
   if (results.lists) printLists(results.lists)
   if (results.interviews) printInterviews(results.interviews)
+  if (results.elsewhere) printElsewhere(results.elsewhere)
   if (results.phrases) printPhrases(results.phrases, results.dates ?? [])
 }
 
@@ -107,6 +108,34 @@ export function printInterviews(costs: NonNullable<Results["interviews"]>): void
   process.stdout.write(`${table.toString()}\n`)
   process.stdout.write(
     `The 50th question costs ${(median(early) / median(late)).toFixed(2)} × the 5th. ${thousands(waiting)} interviews that wait: the service went from ${Math.round(before)} to ${Math.round(after)} MB.\n`,
+  )
+}
+
+/** Turns that a program elsewhere answers, beside a text of the bot's own. */
+export function printElsewhere(costs: NonNullable<Results["elsewhere"]>): void {
+  const { baseline, endpoint, alone, besideSlow, slow, slowMemory, besideQueue, queued, queueMemory } = costs
+  const table = new Table({ head: ["", "", "beside a text of the bot's own"], style })
+  const [plain, asked] = [median(baseline), median(endpoint)]
+  table.push(
+    ["a text of the bot's own", right(shown(plain, "/s")), right("1.00 ×")],
+    ["an endpoint that answers at once", right(shown(asked, "/s")), right(`${(asked / plain).toFixed(2)} ×`)],
+    ["a text, half answered within", right(shown(alone, "ms")), right("1.00 ×")],
+    [
+      `the same beside ${thousands(slow)} endpoints of 5 s`,
+      right(shown(besideSlow, "ms")),
+      right(`${(besideSlow / alone).toFixed(2)} ×`),
+    ],
+    [
+      `the same beside ${thousands(queued)} turns at a queue`,
+      right(shown(besideQueue, "ms")),
+      right(`${(besideQueue / alone).toFixed(2)} ×`),
+    ],
+  )
+  process.stdout.write(`${table.toString()}\n`)
+  const [before, during, after] = slowMemory.map(Math.round)
+  const [empty, full] = queueMemory.map(Math.round)
+  process.stdout.write(
+    `The service's memory: ${before} MB, ${during} MB with ${thousands(slow)} slow calls, ${after} MB after them; ${empty} MB before and ${full} MB with ${thousands(queued)} turns at a queue.\n`,
   )
 }
 

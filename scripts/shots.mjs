@@ -50,6 +50,7 @@ const pages = {
   "channel-check": "/channels/quay-whatsapp",
   "channel-learn": "/channels/holm-bridge",
   "channel-try": "/channels/quay-telegram/try",
+  elsewhere: "/elsewhere/baggage",
   parked: "/parked",
   looks: "/looks",
   access: "/access",

@@ -1,3 +1,4 @@
+import { setKind } from "./support/kinds.ts"
 import type { Service, Standin } from "./support/harness.ts"
 import {
   endAll,
@@ -223,4 +224,33 @@ test("in the shell: lease and finish", async () => {
   const twice = await run(["queue", "finish", "baggage", item!.lease, "--text", "Twice."], service.env)
   expect(twice.code).toBe(1)
   expect(twice.err).toMatch(/not held any more|answered already/)
+})
+
+test("STOP ends the waiting of a number at once, and nothing is said to it any more", async () => {
+  const phone = await setKind(service, "sms", { gather: 0 })
+  await phone.says("bag and gone")
+  await phone.answered(1)
+  const [one] = await lease()
+  await phone.says("STOP")
+  await eventually(async () => (await query(place.database, "SELECT 1 FROM waits")).length === 0, "the end", 5)
+  expect(await refused(client().finishTurn("baggage", { lease: one!.lease, replies: ["late"] }))).toBe(409)
+  const { items } = await client().messages({ channel: phone.key, direction: "in" })
+  expect(items.map(({ text, status }) => [text, status])).toEqual([
+    ["STOP", "opted out"],
+    ["bag and gone", "opted out"],
+  ])
+})
+
+test("a queue is looked at page by page", async () => {
+  await query(
+    place.database,
+    `INSERT INTO waits (conversation, message, position, kind, place, bot, lane, channel, turn, asked, until, due_at)
+     SELECT v.id, m.id, m.position, 'queue', 'crowd', 'tern', 'live', m.channel, '{}', '{}', now() + interval '1 hour', now()
+     FROM (SELECT DISTINCT ON (conversation) * FROM messages) m JOIN conversations v ON v.id = m.conversation`,
+  )
+  const first = await client().queued("crowd", { limit: 1 })
+  expect(first.items).toHaveLength(1)
+  const second = await client().queued("crowd", { limit: 1, cursor: first.next! })
+  expect(second.items[0]!.conversation).not.toBe(first.items[0]!.conversation)
+  await query(place.database, "DELETE FROM waits")
 })

@@ -196,7 +196,7 @@ function printDecision(path: PassagePath, all: boolean): void {
 function printElsewhere({ to, at, took, status, came, answer, by }: ElsewhereCallView): void {
   const about = [status, took === undefined ? undefined : `${took} ms`, by && `by ${inLine(by, 60)}`].filter(Boolean)
   print(
-    `  ${clock(at)} asked ${inLine(to, 120)} → ${inLine(came, 300)}${about.length > 0 ? ` (${about.join(", ")})` : ""}`,
+    `  ${clock(at)} ${by ? "leased from" : "asked"} ${inLine(to, 120)} → ${inLine(came, 300)}${about.length > 0 ? ` (${about.join(", ")})` : ""}`,
   )
   if (answer) print(colors.dim(`  it answered: ${inLine(answer, 300)}`))
 }

@@ -3,6 +3,7 @@ import { spawn } from "node:child_process"
 import { randomBytes } from "node:crypto"
 import { cpSync, readFileSync, writeFileSync } from "node:fs"
 import { join, resolve } from "node:path"
+import { setTimeout as pause } from "node:timers/promises"
 import { fileURLToPath } from "node:url"
 import type { Elsewhere } from "../../demo/elsewhere.ts"
 import { channelsElsewhere, enterAddresses, playElsewhere, sendRewritten, stopElsewhere } from "../../demo/elsewhere.ts"
@@ -71,8 +72,7 @@ async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
     throw error
   })
   const client = new Client(service.address, service.token)
-  for (const [name, value] of Object.entries(officeKeys))
-    await client.setSecret(name, { value, bot: "tern-point-ferry" })
+  await giveKeys(client)
   await connectQuay(client, standin.address, cast)
   const elsewhere = await startOthers(service.address, ports.elsewhere)
   running.push(() => stopElsewhere(elsewhere))
@@ -109,6 +109,16 @@ async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
   // Bounded: a demo left running over night does not fill the disk.
   for (let round = 0; round < 50 && !stopped(); round++) {
     await play(standin.address, cast, dayByTheQuay, { pause: 15_000, stopped })
+  }
+}
+
+/** The office's keys, by name. The bot is taken once it has them. */
+async function giveKeys(client: Client): Promise<void> {
+  for (const [name, value] of Object.entries(officeKeys))
+    await client.setSecret(name, { value, bot: "tern-point-ferry" })
+  for (const end = Date.now() + 10_000; Date.now() < end;) {
+    if ((await client.bot()).release !== undefined) return
+    await pause(100)
   }
 }
 

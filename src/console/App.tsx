@@ -23,6 +23,7 @@ const Channels = lazy(async () => ({ default: (await import("./pages/Channels.ts
 const TryCall = lazy(async () => ({ default: (await import("./pages/TryCall.tsx")).TryCall }))
 const People = lazy(async () => ({ default: (await import("./pages/People.tsx")).People }))
 const RoutesPage = lazy(async () => ({ default: (await import("./pages/RoutesPage.tsx")).RoutesPage }))
+const Elsewhere = lazy(async () => ({ default: (await import("./pages/Elsewhere.tsx")).Elsewhere }))
 const Looks = lazy(async () => ({ default: (await import("./pages/Looks.tsx")).Looks }))
 
 /** Who is signed in decides between the sign-in and the pages. */
@@ -85,6 +86,7 @@ const pages = [
   { path: "/passages", name: "Passages" },
   { path: "/routes", name: "Routes" },
   { path: "/channels", name: "Channels" },
+  { path: "/elsewhere", name: "Elsewhere" },
   { path: "/parked", name: "Parked" },
   { path: "/looks", name: "How it looks" },
   { path: "/access", name: "Access" },
@@ -151,6 +153,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
               <Route path="/routes" element={<RoutesPage />} />
               <Route path="/channels/:key?" element={<Channels />} />
               <Route path="/channels/:key/try" element={<TryCall />} />
+              <Route path="/elsewhere/:queue?" element={<Elsewhere />} />
               <Route path="/parked" element={<Parked />} />
               <Route path="/looks" element={<Looks />} />
               {may(visitor, "owner") ? <Route path="/access" element={<Access />} /> : null}

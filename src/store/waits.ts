@@ -449,7 +449,7 @@ export interface EndpointRow {
 export async function listEndpoints(database: Database): Promise<EndpointRow[]> {
   return rows<EndpointRow>(
     database,
-    `SELECT coalesce(e.address, x.place) AS address, coalesce(e.state, 'closed') AS state, coalesce(e.failures, 0) AS failures, e.why, e.at, e.until,
+    `SELECT coalesce(e.address, x.place) AS address, CASE WHEN e.state = 'open' AND e.until <= now() THEN 'half-open' ELSE coalesce(e.state, 'closed') END AS state, coalesce(e.failures, 0) AS failures, e.why, e.at, e.until,
        coalesce(x.waiting, 0) AS waiting, x.oldest
      FROM (SELECT DISTINCT ON (address) * FROM endpoints ORDER BY address, at DESC) e
      FULL JOIN (SELECT place, count(*)::int AS waiting, min(since) AS oldest FROM waits
@@ -472,4 +472,9 @@ export async function noteEndpoint(
        at = excluded.at, until = excluded.until`,
     [address, holder, state, failures, why ?? null, open, open],
   )
+}
+
+/** What a process that ends has found says nothing any more. */
+export async function forgetEndpoints(database: Database, holder: string): Promise<void> {
+  await rows(database, "DELETE FROM endpoints WHERE holder = ?", [holder])
 }

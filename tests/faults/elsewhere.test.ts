@@ -24,6 +24,16 @@ beforeAll(async () => {
   standin = await startStandin()
   office = await startEndpoint(async ({ event, url }, answer) => {
     if (url === "/slow") await pause(1800)
+    if (url === "/early") {
+      answer.writeHead(202).end()
+      const { to, token } = event.data.answer
+      await fetch(to, {
+        method: "POST",
+        headers: { "content-type": "application/json", authorization: `Bearer ${token}` },
+        body: JSON.stringify({ replies: "/early 1" }),
+      })
+      return
+    }
     if (url === "/later") {
       answer.writeHead(202).end()
       const { to, token } = event.data.answer
@@ -210,3 +220,47 @@ test("two processes: a turn is leased once, and what one asked the other continu
     expect((await stage.answered(4, id)).map(({ text }) => text).slice(2)).toEqual(["One moment.", "/slow 1"])
   await two.stop()
 }, 120_000)
+
+test("whoever goes on talking while a turn waits is answered in order, over a restart", async () => {
+  const where = await placeFor(bot())
+  const first = await startService({ ...where, faults: "" })
+  const stage = await Stage.set(first, standin, { gather: 0 })
+  await stage.say("queue")
+  await stage.answered(1)
+  await stage.say("queue")
+  await pause(500)
+  await first.stop("SIGKILL")
+  const service = await startService({ ...where, faults: "" })
+  await pause(1500)
+  expect((await stage.answers()).length).toBe(1)
+  for (const n of [1, 2]) {
+    const [one] = (await service.client.leaseTurns("baggage", { wait: 10, most: 5 })).items
+    await service.client.finishTurn("baggage", { lease: one!.lease, replies: `queue ${n}` })
+  }
+  expect((await stage.answered(4)).map(({ text }) => text)).toEqual([
+    "One moment.",
+    "queue 1",
+    "One moment.",
+    "queue 2",
+  ])
+  await service.stop()
+}, 60_000)
+
+test("an answer that comes before the turn waits is there when it does", async () => {
+  const where = await placeFor({
+    "bot.yaml": `
+bot: tern
+groups: always
+routes: [{ name: early, when: { phrase: "early" }, handler: { endpoint: "${office.url}/early", within: 20s } }]`,
+  })
+  // The turn is held back after the endpoint has said 202, so that its answer is there first.
+  const service = await startService({
+    ...where,
+    env,
+    faults: "turn: handler chosen=hold1, endpoint: answered=hold700",
+  })
+  const stage = await Stage.set(service, standin, { gather: 0 })
+  await stage.say("early")
+  expect((await eventually(async () => (await stage.answers())[0], "the answer", 8)).text).toBe("/early 1")
+  await service.stop()
+}, 60_000)

@@ -224,7 +224,7 @@ function AskedElsewhere({ calls }: { calls: ElsewhereCallView[] }) {
     <ul className="m-0 list-none p-0 text-sm">
       {calls.map(({ to, at, took, status, came, answer, by }) => (
         <li key={at + came} className="py-0.5">
-          <span className="text-quiet tabular-nums">{clock(at)}</span> asked{" "}
+          <span className="text-quiet tabular-nums">{clock(at)}</span> {by ? "leased from" : "asked"}{" "}
           <code className="font-mono text-xs [overflow-wrap:anywhere]">{shown(to)}</code>: {shown(came)}
           {[status, took === undefined ? undefined : span(took), by && `by ${shown(by)}`]
             .filter(Boolean)

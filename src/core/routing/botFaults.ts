@@ -85,8 +85,9 @@ export function textFaults(bot: Bot, named: NamedHandler[], book: RuleBook, say:
   for (const { handler, path, when } of named) {
     if (typeof handler !== "object") continue
     const slots = when ? slotsIn(when, book) : []
-    const { text, choices } = handler as { text?: Written; choices?: { label: Written }[] }
-    if (text !== undefined) check(text, [...path, "text"], slots)
+    const { choices } = handler as { choices?: { label: Written }[] }
+    for (const name of ["text", "fallback", "meanwhile"])
+      if (handler[name] !== undefined) check(handler[name] as Written, [...path, name], slots)
     choices?.forEach(({ label }, at) => check(label, [...path, "choices", at, "label"], slots))
   }
 }

@@ -18,6 +18,17 @@ const longestBot = 2_000_000
 /** Parts that all phrases of a bot may come to, their rules written out. */
 const mostParts = 500_000
 
+/** What may be written for a handler, by the kind that stands where a path leads. */
+function namesOfHandler(source: unknown, path: (string | number)[], kinds: HandlersKnown["kinds"]): string[] {
+  const at = path.lastIndexOf("handler")
+  const written = path
+    .slice(0, at + 1)
+    .reduce<unknown>((value, name) => (value as { [name: string]: unknown } | undefined)?.[name], source)
+  const kind = Object.keys(kinds).find((name) => typeof written === "object" && written !== null && name in written)
+  const schema = kinds[kind ?? "text"]
+  return schema ? Object.keys((schema.describe() as { keys?: object }).keys ?? {}) : []
+}
+
 /** Reads `bot.yaml`. */
 export function readBot(source: string, file: string, known: HandlersKnown): BotReading {
   const handlers = known.files
@@ -53,7 +64,12 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
   const { value, error } = botSchema(known.kinds).validate(read.value ?? {}, { abortEarly: false })
   const details = error?.details ?? []
   for (const detail of details) {
-    if (!isRenamed(detail, details)) faults.push({ file, ...where(detail.path), ...inWords(detail) })
+    if (!isRenamed(detail, details))
+      faults.push({
+        file,
+        ...where(detail.path),
+        ...inWords(detail, namesOfHandler(read.value, detail.path, known.kinds)),
+      })
   }
   if (faults.length > 0) return { faults }
 

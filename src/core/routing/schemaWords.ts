@@ -13,7 +13,7 @@ export function isRenamed({ type, path }: Joi.ValidationErrorItem, all: Joi.Vali
 }
 
 /** What may be written where something unknown stands. */
-function namesAt(path: (string | number)[]): string[] {
+function namesAt(path: (string | number)[], ofHandler: string[]): string[] {
   const within = (name: string, names: string[]) => (path.includes(name) ? names : undefined)
   if (path[0] === "routes")
     return (
@@ -21,7 +21,7 @@ function namesAt(path: (string | number)[]): string[] {
       (path.at(-2) === "place" ? ["is", "kind"] : undefined) ??
       (path.at(-2) === "said" ? ["least", "most"] : undefined) ??
       within("when", conditionNames) ??
-      within("handler", ["text", "choices"]) ??
+      within("handler", ofHandler) ??
       routeNames
     )
   const inside: { [name: string]: string[] } = {
@@ -34,13 +34,14 @@ function namesAt(path: (string | number)[]): string[] {
   return path.length > 1 ? (inside[String(path[0])] ?? topNames) : topNames
 }
 
-export function inWords(detail: Joi.ValidationErrorItem): { says: string; remedy?: string } {
+/** @param ofHandler what may be written for a handler of the kind that stands there */
+export function inWords(detail: Joi.ValidationErrorItem, ofHandler: string[] = []): { says: string; remedy?: string } {
   const name = detail.path.at(-1)
   switch (detail.type) {
     case "object.unknown": {
       if (name === "meets" && detail.path.length === 3)
         return { says: '"meets" is named "when" now', remedy: `Write "when". ${rewriteRemedy}` }
-      const known = namesAt(detail.path)
+      const known = namesAt(detail.path, ofHandler)
       const near = nearest(String(name), known)
       return {
         says: `"${name}" is not known here`,
@@ -74,6 +75,12 @@ export function inWords(detail: Joi.ValidationErrorItem): { says: string; remedy
       return {
         says: String(detail.context?.says ?? detail.message),
         ...(typeof detail.context?.remedy === "string" ? { remedy: detail.context.remedy } : {}),
+      }
+    case "string.uriCustomScheme":
+    case "string.uri":
+      return {
+        says: `"${String(name)}" is no whole address of the web`,
+        remedy: "Write one such as https://office.example/times.",
       }
     default:
       return { says: detail.message.replace(`"${String(detail.context?.label)}"`, `"${name}"`) }

@@ -1,3 +1,4 @@
+import { setMaxListeners } from "node:events"
 import { LRUCache } from "lru-cache"
 import type { Logger } from "pino"
 import { setTimeout as pause } from "node:timers/promises"
@@ -11,7 +12,15 @@ import { databaseFault } from "../../store/database.ts"
 import { faultPoint } from "../../store/faults.ts"
 import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
 import type { LeasedWait, WaitAnswer } from "../../store/waits.ts"
-import { answerLease, dueEndpoints, giveUpLeased, leaseWaits, noteEndpoint, releaseLease } from "../../store/waits.ts"
+import {
+  answerLease,
+  dueEndpoints,
+  forgetEndpoints,
+  giveUpLeased,
+  leaseWaits,
+  noteEndpoint,
+  releaseLease,
+} from "../../store/waits.ts"
 import { HandlerFault } from "../handlers/handler.ts"
 import type { NamedSecrets } from "../handlers/namedSecrets.ts"
 import { masked } from "../handlers/namedSecrets.ts"
@@ -71,6 +80,8 @@ export class Caller {
       networks: string[]
     },
   ) {
+    // Every call listens to it.
+    setMaxListeners(0, this.breakingOff.signal)
     parts.figures.endpoints = () => [...this.breakers].map(([address, { state }]) => ({ address, state }))
   }
 
@@ -93,6 +104,7 @@ export class Caller {
     await Promise.race([ended, pause(limit, undefined, { ref: false })])
     this.breakingOff.abort()
     await Promise.race([ended, pause(2000, undefined, { ref: false })])
+    await forgetEndpoints(this.parts.database, this.parts.self).catch(() => undefined)
   }
 
   /** Asks an endpoint about a turn that a process holds, and waits for its answer a moment. */

@@ -12,6 +12,9 @@ interface EndpointHandler extends AsksElsewhere {
   atOnce: number
 }
 
+/** Milliseconds that one call may take at most. */
+const longestCall = 5 * 60_000
+
 /** `handler: { endpoint: https://… }`: posts the turn to an address of the author's own, and says what it answers. */
 export const endpoint: HandlerKind = {
   kind: "endpoint",
@@ -22,6 +25,7 @@ export const endpoint: HandlerKind = {
       .max(1000)
       .required()
       .custom((value: string, helpers) => {
+        if (!URL.canParse(value)) return value
         const { username, password } = new URL(value)
         if (username === "" && password === "") return value
         return helpers.message(
@@ -32,7 +36,13 @@ export const endpoint: HandlerKind = {
     secret: oneOrMore(secretName)
       .custom((value: string | string[]) => list(value))
       .default([]),
-    limit: duration.default(10_000),
+    limit: duration
+      .default(10_000)
+      .custom((value: number, helpers) =>
+        value >= 100 && value <= longestCall
+          ? value
+          : helpers.message({ custom: "{#says}" }, { says: "limit is from 100ms to 5m" }),
+      ),
     atOnce: Joi.number().integer().min(1).max(1000).default(100),
     ...elsewhereKeys,
   }),
