@@ -15,7 +15,6 @@ const get = (path) =>
 const firstOf = async (path) => (await get(path)).items[0]
 const noor = await firstOf("/conversations?text=Noor")
 const ines = await firstOf("/people?channel=quay-telegram&text=In%C3%AAs")
-const failed = await firstOf("/messages?status=parked&direction=in")
 const forged = await firstOf("/passages?genuine=false")
 /** A call of a gateway nobody has described, for the page where its shape is learned. */
 const bridgeBody = JSON.stringify({
@@ -44,7 +43,6 @@ const pages = {
   people: `/people/${ines?.contact}`,
   passages: "/passages",
   routes: "/routes",
-  "passage-failed": `/passages/${failed?.id}`,
   "passage-forged": `/passages/${forged?.id}`,
   channels: "/channels",
   "channel-check": "/channels/quay-whatsapp",

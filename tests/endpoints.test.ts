@@ -211,6 +211,12 @@ describe("what an endpoint may answer wrongly", () => {
     ],
     ["a field nobody knows", /reply is no field|"reply"/, (_call, answer) => json(answer, { reply: "hello" })],
     ["a reply that is none", /text/, (_call, answer) => json(answer, { replies: [{ part: "text", words: 1 }] })],
+    [
+      "a part that the channel cannot say",
+      /cannot be said on telegram/,
+      (_call, answer) => json(answer, { replies: [{ part: "template", name: "hold", language: "en" }] }),
+    ],
+    ["a route that is none", /leaves to the route/, (_call, answer) => json(answer, { leave: { route: "nowhere" } })],
     ["404", /answered 404/, (_call, answer) => answer.writeHead(404).end("not here")],
     [
       "redirects without end",
@@ -258,7 +264,7 @@ describe("what an endpoint may answer wrongly", () => {
         outcome: "handled",
         elsewhere: { instead: expect.stringMatching(came) as string },
       })
-      expect(path.turns[0]!.elsewhere!.calls[0]!.came).toMatch(came)
+      expect(path.turns[0]!.elsewhere!.calls[0]!.came).toMatch(new RegExp(`${came.source}|^answered$`))
     },
     30_000,
   )
@@ -271,6 +277,10 @@ describe("what an endpoint may answer wrongly", () => {
       "parked",
     )
     expect(parked.reason).toContain("it answered 400")
+    expect((await lastTurn()).turns[0]).toMatchObject({
+      outcome: "parked",
+      elsewhere: { calls: [{ status: 400, came: "it answered 400", answer: "no" }] },
+    })
     await service.client.dropParked(parked.id)
   })
 })

@@ -87,6 +87,42 @@ export default interview(function* ({ contact }) {
 `,
     }),
   },
+  queue: {
+    says: "leaves questions to a worker of your own, which fetches them off a queue",
+    files: (name) => ({
+      "bot.yaml": `${head(name)}
+routes:
+  - name: hello
+    when: { command: [start, help] }
+    handler: hello
+  - name: lost
+    when: { phrase: "[i [have]] lost (my | a) $text{thing}" }
+    handler: { queue: ${name}, within: 30m, meanwhile: "We look for it.", fallback: "Nobody is there just now." }
+unrouted: hello
+`,
+      "handlers/hello.ts": `import { handler } from "wobbet"
+
+export default handler(() => "Say what you have lost: **I lost my umbrella**.")
+`,
+      "worker.py": `# Answers what waits at the queue. wobbet token make worker --role operator
+# WOBBET_URL=http://127.0.0.1:4180 WOBBET_TOKEN=wob_... python3 worker.py
+import json, os, urllib.request
+
+def ask(what, **body):
+    request = urllib.request.Request(
+        f'{os.environ["WOBBET_URL"]}/api/v1/queues/${name}/{what}',
+        json.dumps(body).encode(),
+        {"authorization": f'Bearer {os.environ["WOBBET_TOKEN"]}', "content-type": "application/json"},
+    )
+    return json.load(urllib.request.urlopen(request, timeout=60))
+
+while True:
+    for item in ask("lease", wait=20)["items"]:
+        thing = item["turn"]["slots"]["thing"]
+        ask("finish", lease=item["lease"], replies=[f"No {thing} has come in yet."])
+`,
+    }),
+  },
 }
 
 /** How an editor, and \`tsc\`, see the folder. */

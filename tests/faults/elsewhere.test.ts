@@ -185,6 +185,9 @@ test("a worker that ends with its lease holds up nobody: the turn comes back to 
   // Ends here: it neither finishes nor releases.
   const [again] = (await service.client.leaseTurns("baggage", { wait: 10 })).items
   expect(again!.turn.id).toBe(held!.turn.id)
+  await expect(service.client.finishTurn("baggage", { lease: held!.lease, replies: "late" })).rejects.toMatchObject({
+    status: 409,
+  })
   await service.client.finishTurn("baggage", { lease: again!.lease, replies: "queue 1" })
   await expect(service.client.finishTurn("baggage", { lease: held!.lease, replies: "queue 2" })).rejects.toMatchObject({
     status: 409,
@@ -214,10 +217,17 @@ test("two processes: a turn is leased once, and what one asked the other continu
   await Promise.all(turns.map(({ lease }) => two.client.finishTurn("baggage", { lease, replies: "done" })))
   await Promise.all(people.map(({ id }) => stage.answered(2, id)))
   await Promise.all(people.map((from) => stage.send({ from: from.id, text: "slow" })))
-  await pause(600)
+  // Their turns wait by now, and their endpoints have not answered.
+  await pause(1300)
   await one.stop("SIGKILL")
+  // Long before the leases of the calls it was making run out.
+  await eventually(
+    async () => (await Promise.all(people.map(({ id }) => stage.answers(id)))).every((said) => said.length >= 4),
+    "all answers",
+    18,
+  )
   for (const { id } of people)
-    expect((await stage.answered(4, id)).map(({ text }) => text).slice(2)).toEqual(["One moment.", "/slow 1"])
+    expect((await stage.answers(id)).map(({ text }) => text).slice(2)).toEqual(["One moment.", "/slow 1"])
   await two.stop()
 }, 120_000)
 

@@ -33,7 +33,7 @@ import { callEndpoint, newLease } from "./endpointCall.ts"
 import { tokenOf } from "./turnToken.ts"
 
 /** Milliseconds a turn is held for the answer of an endpoint. What takes longer waits without a claim. */
-const held = 1000
+const held = 800
 /** Milliseconds that a call may be late before its turn is asked again, by whoever has room. */
 const margin = 15_000
 /** Times an endpoint is asked about one turn. */

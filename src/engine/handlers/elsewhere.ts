@@ -3,8 +3,7 @@ import { duration } from "../../core/routing/parts.ts"
 import { fillText } from "../../core/routing/fillText.ts"
 import type { Written } from "../../core/routing/texts.ts"
 import { writtenText } from "../../core/routing/texts.ts"
-import type { HandlerAnswer, HandlerGiven, ReadyRelease, TurnInput } from "./handler.ts"
-import { HandlerFault } from "./handler.ts"
+import type { HandlerAnswer, HandlerGiven, HandlerKind, ReadyRelease, TurnInput } from "./handler.ts"
 import { fillingOf } from "./text.ts"
 
 /** What every handler that asks somebody elsewhere may say. */
@@ -35,18 +34,32 @@ export const elsewhereKeys = {
 
 /** What came back for a turn, or that nothing did: its outcome, or what is said instead. */
 export function cameBack(
-  { fallback }: AsksElsewhere,
+  asks: AsksElsewhere,
   came: { outcome: HandlerAnswer["outcome"] } | { fails: string },
   turn: TurnInput,
-  { table }: ReadyRelease,
+  release: ReadyRelease,
   given: HandlerGiven,
 ): HandlerAnswer {
   if ("outcome" in came) return { outcome: came.outcome, log: [] }
-  if (fallback === undefined) throw new HandlerFault({ name: "NoAnswer", message: came.fails })
+  return fallbackOf(asks, came.fails, turn, release, given) ?? { outcome: {}, log: [], fails: came.fails }
+}
+
+function fallbackOf(
+  { fallback }: AsksElsewhere,
+  why: string,
+  turn: TurnInput,
+  { table }: ReadyRelease,
+  given: HandlerGiven,
+): HandlerAnswer | undefined {
+  if (fallback === undefined) return undefined
   const log: string[] = []
   const text = fillText(fallback, fillingOf(turn, table, given), log)
-  return { outcome: { replies: [{ part: "text", text }] }, log, instead: came.fails }
+  return { outcome: { replies: [{ part: "text", text }] }, log, instead: why }
 }
+
+/** The fallback as the contract asks for it. */
+export const insteadOf: NonNullable<HandlerKind["insteadOf"]> = (written, ...rest) =>
+  fallbackOf(written as unknown as AsksElsewhere, ...rest)
 
 /** The early text of a turn that waits. */
 export function meanwhileOf(

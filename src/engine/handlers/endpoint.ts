@@ -2,7 +2,7 @@ import Joi from "joi"
 import { duration, list, oneOrMore } from "../../core/routing/parts.ts"
 import { secretName } from "../../core/routing/botSchema.ts"
 import type { AsksElsewhere } from "./elsewhere.ts"
-import { cameBack, elsewhereKeys, meanwhileOf } from "./elsewhere.ts"
+import { cameBack, elsewhereKeys, insteadOf, meanwhileOf } from "./elsewhere.ts"
 import type { HandlerKind } from "./handler.ts"
 
 interface EndpointHandler extends AsksElsewhere {
@@ -19,6 +19,7 @@ const longestCall = 5 * 60_000
 export const endpoint: HandlerKind = {
   kind: "endpoint",
   asksElsewhere: true,
+  insteadOf,
   schema: Joi.object({
     endpoint: Joi.string()
       .uri({ scheme: ["http", "https"] })

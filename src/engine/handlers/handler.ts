@@ -42,6 +42,8 @@ export interface HandlerAnswer {
   calls?: ElsewhereCall[]
   /** Why a text of the author's stands in the place of an answer. */
   instead?: string
+  /** Why there is no answer, where the author has no text for that. */
+  fails?: string
 }
 
 /** How a turn waits for an answer from elsewhere. */
@@ -130,6 +132,14 @@ export interface HandlerKind {
   asksElsewhere?: true
   /** Names of the secrets it takes besides those its route lists. */
   secretsOf?(written: { [name: string]: unknown }): string[]
+  /** The author's text in the place of an answer that cannot be said or kept; nothing where there is none. */
+  insteadOf?(
+    written: { [name: string]: unknown },
+    why: string,
+    turn: TurnInput,
+    release: ReadyRelease,
+    given: HandlerGiven,
+  ): HandlerAnswer | undefined
   /**
    * Answers a turn. Whatever it throws besides a HandlerFault is a fault of the service's own.
    *

@@ -1,6 +1,6 @@
 import Joi from "joi"
 import type { AsksElsewhere } from "./elsewhere.ts"
-import { cameBack, elsewhereKeys, meanwhileOf } from "./elsewhere.ts"
+import { cameBack, elsewhereKeys, insteadOf, meanwhileOf } from "./elsewhere.ts"
 import type { HandlerKind } from "./handler.ts"
 
 /** Names of queues. */
@@ -16,6 +16,7 @@ interface QueueHandler extends AsksElsewhere {
 export const queue: HandlerKind = {
   kind: "queue",
   asksElsewhere: true,
+  insteadOf,
   schema: Joi.object({ queue: queueName.required(), ...elsewhereKeys }),
   async run(written, turn, release, given) {
     const handler = written as unknown as QueueHandler

@@ -439,31 +439,38 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
   const told = tellIfSlow(parts, turn, name)
   let secrets: Values = {}
   const leaked = new Set<string>()
+  const soFar = () => ({
+    ...(before ?? { replies: [], changes: [], left: 0 }),
+    record: { ...kept(before?.record), ...record },
+  })
+  /** What an answer from elsewhere leaves on record, whatever comes of it. */
+  const recorded = (answer?: HandlerAnswer) => {
+    if (leaked.size > 0) record.degraded = [...leaked].map(maskedNote)
+    if (!kind.asksElsewhere) return
+    turn.blank.waited = true
+    Object.assign(record, recordOfWait(plan.standing, answer, before))
+  }
+  let answer: HandlerAnswer | undefined
   try {
     if (FAULTS_BUILT) await faultPoint("turn: handler chosen")
     secrets = await listedSecrets(parts, turn, plan)
     const given = givenBy(parts, turn, plan, secrets)
-    const answer = masked(await kind.run(written, inputOf(turn, plan), turn.release!, given), secrets, leaked)
-    if (answer.waits !== undefined) return waiting(parts, turn, plan, answer, answer.waits, before)
-    if (kind.asksElsewhere) {
-      turn.blank.waited = true
-      Object.assign(record, recordOfWait(plan.standing, answer, before))
-    }
+    answer = masked(await kind.run(written, inputOf(turn, plan), turn.release!, given), secrets, leaked)
+    if (answer.waits !== undefined) return await waiting(parts, turn, plan, answer, answer.waits, before)
+    recorded(answer)
     if (FAULTS_BUILT) await faultPoint("turn: handler answered")
-    if (leaked.size > 0) record.degraded = [...leaked].map(maskedNote)
+    if (answer.fails !== undefined) throw new HandlerFault({ name: "NoAnswer", message: answer.fails })
     if (answer.log.length > 0) record.log = answer.log.map(storable)
-    return await answered(parts, turn, plan, answer, {
-      ...(before ?? { replies: [], changes: [], left: 0 }),
-      record: { ...kept(before?.record), ...record },
-    })
+    return await answered(parts, turn, plan, answer, soFar())
   } catch (error) {
     if (!(error instanceof HandlerFault)) throw error
     const fault = new HandlerFault(masked(error.error, secrets, leaked), masked(error.log, secrets, leaked))
-    if (leaked.size > 0) record.degraded = [...leaked].map(maskedNote)
-    if (kind.asksElsewhere) {
-      turn.blank.waited = true
-      Object.assign(record, recordOfWait(plan.standing, undefined, before))
-    }
+    // An answer from elsewhere that cannot be said or kept is none.
+    const { message } = fault.error
+    const instead = unfit.has(fault.error.name) && answer && answer.instead === undefined ? kind.insteadOf : undefined
+    const said = instead?.(written, message, inputOf(turn, plan), turn.release!, givenBy(parts, turn, plan, secrets))
+    recorded(said ? { ...said, calls: answer?.calls ?? [] } : answer)
+    if (said) return await answered(parts, turn, plan, said, soFar())
     return failed(turn, record, fault, plan.route?.tries ?? turnTries)
   } finally {
     await told.over()
@@ -575,6 +582,8 @@ async function answered(
     if (contact) soFar.contact = { ...soFar.contact, ...fieldsIn(contact) }
     leave = step.leave
   } else if (plan.open && !leave) soFar = taking(soFar, afterAside(turn.talks!, plan.open, plan.route?.name))
+  const wrong = leave && leaveFault(turn, leave, soFar)
+  if (wrong !== undefined) throw new HandlerFault({ name: "LeaveFault", message: wrong })
   if (leave) return leaveTo(parts, turn, leave, plan, soFar, takenBy(turn, plan))
   return finish(parts, turn, plan.message, soFar, takenBy(turn, plan))
 }
@@ -617,6 +626,14 @@ function interviewStep(turn: Turn, plan: Running, given: InterviewResult): Retur
 /** Turns a message may be left from one route to the next. */
 const mostLeft = 3
 
+/** Why nothing can be left so; nothing where it can. */
+function leaveFault({ release }: Turn, to: Leaving, { left }: SoFar): string | undefined {
+  if (to === "person") return undefined
+  if (!release!.table.bot.routes.some(({ name }) => name === to?.route))
+    return `it leaves to the route "${String(to?.route)}", which there is not`
+  return left >= mostLeft ? `it was left from route to route ${mostLeft} times: they lead to each other` : undefined
+}
+
 /** The conversation is left to a person, or the message to another route. */
 async function leaveTo(
   parts: TurnParts,
@@ -627,15 +644,10 @@ async function leaveTo(
   taken?: { [route: string]: number },
 ): Promise<Ending> {
   if (to === "person") return finish(parts, turn, plan.message, { ...soFar, handed: true }, taken)
-  const route = turn.release!.table.bot.routes.find(({ name }) => name === to?.route)
-  const fault =
-    route === undefined
-      ? `it leaves to the route "${String(to?.route)}", which there is not`
-      : soFar.left >= mostLeft
-        ? `it was left from route to route ${mostLeft} times: they lead to each other`
-        : undefined
+  const fault = leaveFault(turn, to, soFar)
   if (fault !== undefined)
     return failed(turn, soFar.record, new HandlerFault({ name: "LeaveFault", message: fault }), turnTries)
+  const route = turn.release!.table.bot.routes.find(({ name }) => name === to.route)
   const { message } = plan
   const next: Running = { does: "run", handler: route!.handler, route: route!, slots: {}, message, leg: soFar.left + 1 }
   return run(parts, turn, next, { ...soFar, left: soFar.left + 1 })
