@@ -149,7 +149,7 @@ function printPath(path: PassagePath, routes: boolean): void {
   if (path.waiting) {
     const { kind, place, since, until, leasedBy, leasedUntil, calls } = path.waiting
     heading("Waiting")
-    print(`  for an answer of the ${kind} ${inLine(place, 200)}, since ${clock(since)}, until ${clock(until)}`)
+    print(`  for an answer from the ${kind} ${inLine(place, 200)}, since ${clock(since)}, until ${clock(until)}`)
     if (leasedBy) print(`  held by ${inLine(leasedBy, 60)} until ${clock(leasedUntil!)}`)
     calls.forEach(printElsewhere)
   }

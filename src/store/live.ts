@@ -55,6 +55,10 @@ const branches: { column: string; sql: (rowsOf: (table: string) => string) => st
       `SELECT 'turn', unnest(messages), conversation, 'being handled', xid FROM ${rowsOf("under_way")} u`,
   },
   {
+    column: "xid",
+    sql: (rowsOf) => `SELECT 'turn', message, conversation, 'being handled', xid FROM ${rowsOf("waits")} w`,
+  },
+  {
     column: "decided_xid",
     sql: (rowsOf) => `SELECT 'decided', message, conversation, decision, decided_xid FROM ${rowsOf("parked")} d`,
   },

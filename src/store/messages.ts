@@ -89,11 +89,12 @@ export const outboundStatuses = [
 const view = `
   SELECT m.id, m.channel, c.kind, m.conversation, m.direction, m.event, m.position, m.origin, m.author, m.intake,
     coalesce(t.turn, m.turn) AS turn, coalesce(m.provider_id, a.provider_id) AS "providerId", m.body, m.words AS text,
-    m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title, v.address, u.since,
+    m.sent_at AS "sentAt", m.received_at AS "receivedAt", v.title, v.address, coalesce(x.since, u.since) AS since,
     coalesce(CASE WHEN o.state = 'waiting' AND o.due_at > now() AND o.due_at < 'infinity' THEN o.due_at END, x.until) AS until,
-    t.route,
+    CASE WHEN x.kind IS NOT NULL THEN x.turn->>'route' ELSE t.route END AS route,
     -- What several messages of one turn share stands with the last of them.
-    CASE WHEN t.lead <> m.id THEN (SELECT l.replies FROM turns l WHERE l.message = t.lead AND l.turn = t.turn) ELSE t.replies END AS replies,
+    CASE WHEN t.lead <> m.id THEN (SELECT l.replies FROM turns l WHERE l.message = t.lead AND l.turn = t.turn) 
+      WHEN x.kind IS NOT NULL THEN ARRAY(SELECT jsonb_array_elements_text(x.turn->'told')) ELSE t.replies END AS replies,
     t.ended_at AS "handledAt",
     CASE WHEN m.origin = 'elsewhere' THEN coalesce(m.sent_at, m.received_at) ELSE a.at END AS "settledAt", s.at AS "toldAt", p.id AS parked,
     CASE WHEN m.event = 'media' AND m.direction = 'in' THEN (
@@ -101,7 +102,7 @@ const view = `
       FROM message_media x LEFT JOIN media f ON f.hash = x.hash WHERE x.message = m.id) END AS kept,
     CASE
       WHEN p.id IS NOT NULL THEN 'parked'
-      WHEN u.handler IS NOT NULL THEN 'being handled'
+      WHEN u.handler IS NOT NULL OR x.kind IS NOT NULL THEN 'being handled'
       WHEN m.direction = 'in' THEN CASE
         WHEN d.decision = 'drop' THEN 'dropped'
         WHEN d.decision = 'retry' AND d.decided_at > t.ended_at THEN 'waiting'
@@ -117,7 +118,7 @@ const view = `
       WHEN m.origin = 'elsewhere' THEN 'sent'
       ELSE 'waiting' END AS status,
     coalesce(p.reason, CASE WHEN u.handler IS NOT NULL THEN 'the handler "' || u.handler || '" is running' END,
-      CASE WHEN x.kind IS NOT NULL THEN 'waits for an answer of the ' || x.kind || ' ' || x.place END, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN s.status = 'failed' THEN s.why WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
+      CASE WHEN x.kind IS NOT NULL THEN 'waits for an answer from the ' || x.kind || ' ' || x.place END, CASE WHEN m.direction = 'in' THEN t.reason ELSE coalesce(o.why, CASE WHEN s.status = 'failed' THEN s.why WHEN a.outcome <> 'accepted' THEN a.why END) END) AS reason,
     EXISTS (SELECT 1 FROM attempts u WHERE u.message = m.id AND u.outcome = 'unclear') AS doubtful
   FROM unnest(?::text[]) i (id)
   CROSS JOIN LATERAL (SELECT * FROM messages WHERE id = i.id) m

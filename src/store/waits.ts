@@ -100,7 +100,7 @@ export function waitsWith(waiting: WaitChange[], ended: { conversation: string }
       ON CONFLICT (conversation) DO UPDATE SET message = excluded.message, position = excluded.position, leg = excluded.leg,
         kind = excluded.kind, place = excluded.place, bot = excluded.bot, lane = excluded.lane, channel = excluded.channel,
         turn = excluded.turn, asked = excluded.asked, since = excluded.since, until = excluded.until, due_at = excluded.due_at,
-        lease = excluded.lease, leased_by = excluded.leased_by, leased_at = excluded.leased_at, leases = excluded.leases,
+        lease = excluded.lease, leased_by = excluded.leased_by, leased_at = excluded.leased_at, leases = excluded.leases, xid = excluded.xid,
         calls = excluded.calls || CASE WHEN x.kind IS NULL AND x.message = excluded.message THEN x.calls ELSE '[]' END,
         answer = CASE WHEN x.kind IS NULL AND x.message = excluded.message AND x.leg = excluded.leg THEN x.answer END
     )`

@@ -75,13 +75,13 @@ function Queue({ queue: { queue, waiting, leased, oldest } }: { queue: QueueView
     <NavLink
       to={`/elsewhere/${encodeURIComponent(queue)}`}
       className={({ isActive }) =>
-        `grid grid-cols-[minmax(0,1fr)_6rem_6rem_9rem] gap-x-3 border-b border-line px-3 py-2 text-sm last:border-b-0 hover:bg-spruce-wash ${isActive ? "bg-spruce-wash" : ""}`
+        `flex flex-wrap items-baseline gap-x-6 border-b border-line px-3 py-2 text-sm last:border-b-0 hover:bg-spruce-wash ${isActive ? "bg-spruce-wash" : ""}`
       }
     >
-      <span className="truncate font-semibold">{shown(queue)}</span>
-      <span className="text-right tabular-nums">{waiting.toLocaleString("en")} waiting</span>
-      <span className="text-right tabular-nums">{leased.toLocaleString("en")} leased</span>
-      <span className="text-right text-quiet">{oldest ? `oldest ${ago(oldest)}` : ""}</span>
+      <span className="mr-auto min-w-0 font-semibold [overflow-wrap:anywhere]">{shown(queue)}</span>
+      <span className="tabular-nums">{waiting.toLocaleString("en")} waiting</span>
+      <span className="tabular-nums">{leased.toLocaleString("en")} leased</span>
+      <span className="text-quiet">{oldest ? `oldest ${ago(oldest)}` : ""}</span>
     </NavLink>
   )
 }

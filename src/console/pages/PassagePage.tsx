@@ -117,7 +117,9 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
         </Section>
         <Section title="Decision">
           {path.decision.length === 0 ? (
-            <p className="text-sm text-quiet">{sentence(last?.reason ?? "No decision has been made.")}</p>
+            <p className="text-sm text-quiet">
+              {sentence(last?.reason ?? (path.waiting ? "The handler is waited for." : "No decision has been made."))}
+            </p>
           ) : (
             <Decision path={path} />
           )}
@@ -249,8 +251,8 @@ function WaitsElsewhere({ note }: { note: WaitingNote }) {
   return (
     <Section title="Waiting">
       <p className="mb-2 text-sm">
-        For an answer of the {kind} <code className="font-mono text-xs [overflow-wrap:anywhere]">{shown(place)}</code>,
-        since {when(since)}, until {when(until)}.
+        For an answer from the {kind} <code className="font-mono text-xs [overflow-wrap:anywhere]">{shown(place)}</code>
+        , since {when(since)}, until {when(until)}.
         {leasedBy ? ` Held by ${shown(leasedBy)} until ${clock(leasedUntil!)}.` : ""}
       </p>
       <AskedElsewhere calls={calls} />

@@ -128,7 +128,7 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
     ...new Set(ownTurns.map((turn) => turn.lead).filter((lead) => !ids.includes(lead))),
   ])
   const replyRows = await messagesById(database, [
-    ...new Set([...ownTurns, ...leads].flatMap((turn) => turn.replies ?? [])),
+    ...new Set([...ownTurns, ...leads, ...messages].flatMap((one) => one.replies ?? [])),
   ])
   const replies = await repliesWith(engine, replyRows)
   const onces = await oncesOfMessages(database, ids)
@@ -139,7 +139,8 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
       const turns = ownTurns
         .filter((turn) => turn.message === message.id)
         .map((turn) => leads.find((lead) => lead.turn === turn.turn) ?? turn)
-      const sent = new Set(turns.flatMap((turn) => turn.replies ?? []))
+      // Of a turn that waits, what was said early.
+      const sent = new Set([...turns.flatMap((turn) => turn.replies ?? []), ...(message.replies ?? [])])
       light.push({ message, replies: replyRows.filter((reply) => sent.has(reply.id)) })
       return {
         message: messageView(message),

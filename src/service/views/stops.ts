@@ -132,7 +132,7 @@ function pathStops(message: MessageRow, replies: MessageRow[]): Stop[] {
       const since = message.since ? { at: iso(message.since) } : {}
       return [
         ...before,
-        { stop: "routed", state: "done", ...since },
+        { stop: "routed", state: "done", ...since, ...(message.route ? { why: `route "${message.route}"` } : {}) },
         { stop: "handled", state: "under way", word, ...since, ...why },
         ...ahead.slice(1),
       ]

@@ -35,10 +35,12 @@ export async function up(knex: Knex): Promise<void> {
       leases integer NOT NULL DEFAULT 0,
       calls jsonb NOT NULL DEFAULT '[]',
       answer jsonb,
-      answered_at timestamptz
+      answered_at timestamptz,
+      xid xid8 NOT NULL DEFAULT pg_current_xact_id()
     ) WITH (fillfactor = 50, autovacuum_vacuum_scale_factor = 0.02, autovacuum_vacuum_cost_delay = 0)`)
   await knex.raw("CREATE INDEX waits_due ON waits (kind, place, due_at) WHERE answer IS NULL")
   await knex.raw("CREATE UNIQUE INDEX waits_lease ON waits (lease) WHERE lease IS NOT NULL")
+  await knex.raw("CREATE INDEX waits_by_xid ON waits (xid)")
   // What an endpoint came to last, for everybody to see: each process has a breaker of its own.
   await knex.raw(`
     CREATE TABLE endpoints (
