@@ -139,7 +139,7 @@ describe.each([
     await service.client.setSecret("OFFICE_KEY", { value: key, bot: "tern-point-ferry" })
     stage = await Stage.set(service, standin, { gather: 0 })
     await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")
-    const { token } = await service.client.makeToken("baggage-worker", "operator")
+    const { token } = await service.client.makeWorkerToken("baggage-worker", "baggage")
     const end = keptRunning(command, file, { WOBBET_URL: service.address, WOBBET_TOKEN: token })
     const people = await Promise.all(
       Array.from({ length: 12 }, () =>

@@ -305,7 +305,7 @@ test("every action is reached and done by keyboard alone, and what has the focus
   await press("Enter")
   await page.waitForURL(/route=count/)
   await page.evaluate(() => (document.activeElement as HTMLElement).blur())
-  await press("6")
+  await press("7")
   await page.getByRole("heading", { name: "Parked" }).waitFor()
   await page.getByRole("button", { name: "Drop" }).waitFor()
   await tabTo(/^Drop$/)

@@ -422,6 +422,20 @@ test("whoever is forgotten while a turn of theirs waits is asked about no more",
   expect((await stage.answers()).length).toBe(before + 1)
 })
 
+test("a route's deadline and tries are for code: an endpoint has a time of its own", async () => {
+  const folder = tempFolder({
+    "bot.yaml": `bot: odd
+routes:
+  - { name: a, when: { phrase: "a" }, handler: { queue: bag }, deadline: 3s }
+  - { name: b, when: { phrase: "b" }, handler: { text: "b" }, deadline: 3s }
+`,
+  })
+  const { faults } = await service.client.checkBot(folder)
+  expect(faults).toMatchObject([
+    { line: 3, says: "deadline is for code, and this handler asks elsewhere", remedy: "Write within in the handler." },
+  ])
+})
+
 test("written wrongly, an endpoint or a queue is a fault with its line, and what to write", async () => {
   const folder = tempFolder({
     "bot.yaml": `bot: odd

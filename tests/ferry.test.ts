@@ -45,7 +45,7 @@ test("the office answers for the times, the fares have a key, and the baggage de
   expect((await stage.answered(2))[1]!.text).toBe("A seat to Holm Island is 4.20 €, 8.40 € for 2.")
   await stage.say("I lost my umbrella")
   expect((await stage.answered(3))[2]!.text).toBe("We look for it.")
-  const { token } = await service.client.makeToken("baggage desk", "operator")
+  const { token } = await service.client.makeWorkerToken("baggage desk", "baggage")
   const desk = spawn("python3", [join(root, "demo/baggage.py")], {
     env: { PATH: process.env.PATH, WOBBET_URL: service.address, WOBBET_TOKEN: token },
   })

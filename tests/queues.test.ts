@@ -1,3 +1,4 @@
+import { Client } from "../src/client/client.ts"
 import { setKind } from "./support/kinds.ts"
 import type { Service, Standin } from "./support/harness.ts"
 import {
@@ -169,6 +170,20 @@ test("replies that cannot be said are refused while the worker can still do some
   expect((await stage.answered(before + 2)).at(-1)!.text).toBe("The desk.")
 })
 
+test("what was said in one go waits as one turn, and all of it is shown so", async () => {
+  const gathering = await Stage.set(service, standin, { gather: "1s" })
+  await gathering.say("bag in two")
+  await gathering.say("bag in parts")
+  await gathering.answered(1)
+  const [one] = await lease()
+  expect(one!.turn.messages.map(({ text }) => text)).toEqual(["bag in two", "bag in parts"])
+  const said = await gathering.messages({ direction: "in" })
+  expect(said.map(({ status }) => status)).toEqual(["being handled", "being handled"])
+  expect((await gathering.messages({ status: "being handled" })).length).toBe(2)
+  await client().finishTurn("baggage", { lease: one!.lease, replies: ["Both."] })
+  expect((await gathering.answered(2)).at(-1)!.text).toBe("Both.")
+})
+
 test("a worker waits for the next, and hanging up loses nothing", async () => {
   const before = (await stage.answers()).length
   const waiting = lease("baggage", { wait: 20 })
@@ -253,4 +268,24 @@ test("a queue is looked at page by page", async () => {
   const second = await client().queued("crowd", { limit: 1, cursor: first.next! })
   expect(second.items[0]!.conversation).not.toBe(first.items[0]!.conversation)
   await query(place.database, "DELETE FROM waits")
+})
+
+test("a worker's token opens its queue and nothing else", async () => {
+  const { code, out } = await run(["token", "make", "bare-desk", "--queue", "bare"], service.env)
+  expect(code).toBe(0)
+  const worker = new Client(service.address, out.trim())
+  expect((await worker.leaseTurns("bare")).items).toEqual([])
+  expect(await refused(worker.finishTurn("bare", { lease: "lease_none", replies: "x" }))).toBe(409)
+  for (const closed of [
+    worker.leaseTurns("baggage"),
+    worker.finishTurn("baggage", { lease: "lease_none", replies: "x" }),
+    worker.queues(),
+    worker.queued("bare"),
+    worker.messages(),
+    worker.secrets(),
+    worker.session(),
+  ])
+    expect([401, 403]).toContain(await refused(closed))
+  expect((await run(["token", "list"], service.env)).out).toContain("worker (bare)")
+  expect(await run(["token", "make", "x", "--queue", "Not A Queue"], service.env)).toMatchObject({ code: 2 })
 })

@@ -126,7 +126,7 @@ async function giveKeys(client: Client): Promise<void> {
 async function startBaggageDesk(client: Client, address: string): Promise<ChildProcess | undefined> {
   const name = "baggage desk"
   if ((await client.tokens()).items.some((token) => token.name === name)) await client.revokeToken(name)
-  const { token } = await client.makeToken(name, "operator")
+  const { token } = await client.makeWorkerToken(name, "baggage")
   const program = fileURLToPath(new URL("../demo/baggage.py", import.meta.url))
   const { PATH } = process.env
   const child = spawn("python3", [program], {

@@ -104,7 +104,7 @@ unrouted: hello
 
 export default handler(() => "Say what you have lost: **I lost my umbrella**.")
 `,
-      "worker.py": `# Answers what waits at the queue. wobbet token make worker --role operator
+      "worker.py": `# Answers what waits at the queue. wobbet token make worker --queue ${name}
 # WOBBET_URL=http://127.0.0.1:4180 WOBBET_TOKEN=wob_... python3 worker.py
 import json, os, urllib.request
 

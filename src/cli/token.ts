@@ -1,4 +1,5 @@
 import type { Command } from "commander"
+import type { TokenShown } from "../client/types.ts"
 import { connect } from "./context.ts"
 import { asJson, colors, inLine, print, printMore, table, when, wideHelp } from "./output.ts"
 
@@ -16,6 +17,7 @@ export function tokenCommands(program: Command): void {
     .argument("<name>", "whose it is, such as laptop-of-ines")
     .option("--role <role>", "owner, developer, operator or reader", "reader")
     .option("--channel <key>", 'valid only for fetching this channel\'s calls alone ("wobbet bring")')
+    .option("--queue <name>", "valid only for leasing and answering this queue's turns alone")
     .option("--days <n>", "how many days it is valid; without end when left out")
     .option("--json", "for programs")
     .action(make)
@@ -57,15 +59,29 @@ export function tokenCommands(program: Command): void {
     .action(audit)
 }
 
-async function make(name: string, options: { role: string; channel?: string; days?: string } & Json): Promise<void> {
-  const role = options.channel ? "bring" : options.role
+type MakeOptions = { role: string; channel?: string; queue?: string; days?: string } & Json
+
+async function make(name: string, options: MakeOptions): Promise<void> {
+  const { channel, queue } = options
+  const role = channel ? "bring" : options.role
   const days = options.days === undefined ? undefined : Number(options.days)
-  const made = await connect().makeToken(name, role, options.channel, days)
+  const made = queue
+    ? await connect().makeWorkerToken(name, queue, days)
+    : await connect().makeToken(name, role, channel, days)
   if (asJson(options, made)) return
   print(made.token)
-  const good = options.channel ? `Good for fetching the calls of ${options.channel} alone` : `With the role ${role}`
+  const good = queue
+    ? `Good for the turns of the queue ${queue} alone`
+    : channel
+      ? `Good for fetching the calls of ${channel} alone`
+      : `With the role ${role}`
   const until = made.expiresAt ? `, until ${when(made.expiresAt)}` : ""
   process.stderr.write(colors.dim(`${good}${until}. It is shown this once.\n`))
+}
+
+const roleOf = ({ role, channel, queue }: TokenShown) => {
+  const alone = channel ?? queue
+  return alone === undefined ? role : `${role} (${alone})`
 }
 
 async function list(options: Json): Promise<void> {
@@ -83,7 +99,7 @@ async function list(options: Json): Promise<void> {
     ],
     items.map((token) => [
       token.name,
-      token.channel ? `bring (${token.channel})` : token.role,
+      roleOf(token),
       when(token.madeAt),
       token.madeBy ?? "–",
       when(token.usedAt),

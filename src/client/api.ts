@@ -228,8 +228,9 @@ export interface Api {
   "POST /tokens": {
     body: {
       name: string
-      role: "owner" | "developer" | "operator" | "reader" | "bring"
+      role: "owner" | "developer" | "operator" | "reader" | "bring" | "worker"
       channel?: string
+      queue?: string
       days?: number
     }
     answer: { id: string; token: string; name: string; role: string; expiresAt?: string }

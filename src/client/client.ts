@@ -220,6 +220,9 @@ export class Client {
   sessions = () => this.ask("GET /sessions")
   endSession = (id: string) => this.ask("DELETE /sessions/{id}", { at: id })
   tokens = () => this.ask("GET /tokens")
+  /** A token that is good for the turns of one queue alone. */
+  makeWorkerToken = (name: string, queue: string, days?: number) =>
+    this.ask("POST /tokens", { body: { name, role: "worker", queue, ...(days === undefined ? {} : { days }) } })
   makeToken = (name: string, role: string, channel?: string, days?: number) =>
     this.ask("POST /tokens", {
       body: { name, role, ...(channel === undefined ? {} : { channel }), ...(days === undefined ? {} : { days }) },

@@ -489,8 +489,9 @@ export interface TokenShown {
   /** Whose it is. */
   name: string
   role: string
-  /** Set where it is good for this channel's calls alone. */
+  /** Set where it is good for this channel's calls alone, or for this queue's turns. */
   channel?: string
+  queue?: string
   madeAt: string
   madeBy?: string
   /** To the minute. */

@@ -297,8 +297,10 @@ export class Engine {
     await this.journalReader?.read().catch(() => undefined)
     await this.journal.close().catch(() => undefined)
     await this.timers?.stop()
-    await this.turns?.stop(limit).catch((error: unknown) => log.error({ err: error }, "turns did not end in order"))
-    await this.caller.stop(limit)
+    const ended = this.turns
+      ?.stop(limit)
+      .catch((error: unknown) => log.error({ err: error }, "turns did not end in order"))
+    await Promise.all([ended, this.caller.stop(limit)])
     await this.sender?.stop(limit)
     this.renderer.close()
     await this.releases.close()

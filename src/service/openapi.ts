@@ -192,11 +192,12 @@ const paramWords: { [name: string]: string } = {
   hash: "the content's hash, as a message names it under kept",
 }
 
-function descriptionOf({ role, admit, forChannel, answers }: ApiRoute): string {
+function descriptionOf({ role, admit, forChannel, forQueue, answers }: ApiRoute): string {
   const stranger = admit ? "Takes the token of the turn." : "Nobody needs to be signed in."
   const who = role === undefined ? stranger : `Takes the role ${role} or a higher one.`
   const alone = forChannel ? " A token for bringing this channel's calls will do." : ""
-  return `${who}${alone} Answers: ${answers.charAt(0).toLowerCase()}${answers.slice(1)}`
+  const worker = forQueue ? " A worker's token for this queue will do." : ""
+  return `${who}${alone}${worker} Answers: ${answers.charAt(0).toLowerCase()}${answers.slice(1)}`
 }
 
 function responsesOf(route: ApiRoute, name: Operation): Responses {

@@ -29,6 +29,8 @@ export interface ApiRoute {
   query?: Joi.ObjectSchema
   body?: Joi.ObjectSchema
   headers?: { [name: string]: Joi.Schema }
+  /** The same of a token that is good for one queue alone, where that queue is the path's `name`. */
+  forQueue?: boolean
   /** Throws for whoever may not, where no role decides that. */
   admit?: (request: FastifyRequest, engine: Engine) => void
   /** What comes back, in words. */
@@ -83,7 +85,7 @@ export function route<Name extends Operation>(
   return { ...given, method, path, id, tag, handle }
 }
 
-const ranks: Record<Role, number> = { bring: -1, reader: 0, operator: 1, developer: 2, owner: 3 }
+const ranks: Record<Role, number> = { bring: -1, worker: -1, reader: 0, operator: 1, developer: 2, owner: 3 }
 
 export function allowed(visitor: Visitor, role: Role): boolean {
   return ranks[visitor.role] >= ranks[role]
@@ -158,6 +160,15 @@ function admit(visitor: Visitor | undefined, route: ApiRoute, request: FastifyRe
       "Ask an owner for a token with a role.",
     )
   }
+  if (visitor.role === "worker") {
+    const { name } = request.params as { name?: string }
+    if (route.forQueue && name === visitor.queue) return
+    throw new Trouble(
+      "not-allowed",
+      `This token is valid only for the turns of the queue ${visitor.queue} alone.`,
+      "Ask an owner for a token with a role.",
+    )
+  }
   if (!allowed(visitor, route.role!)) {
     throw new Trouble(
       "not-allowed",
@@ -226,6 +237,17 @@ export function cursorOf(form: "msg" | "itk" | "prk" | "aud" | RegExp): Joi.Stri
     .messages({ "string.pattern.base": "{{#label}} must be the next of the list before" })
     .description("the `next` of the list before, to go on from there")
 }
+
+/** Whoever waits for an answer is gone once its connection closes before the answer. */
+export function goneWith({ raw }: FastifyReply): AbortSignal {
+  const gone = new AbortController()
+  // Of the answer, not of the connection: that one lasts, and would gather a listener with every call.
+  raw.once("close", () => {
+    if (!raw.writableFinished) gone.abort()
+  })
+  return gone.signal
+}
+
 /** The header that makes a change conditional. */
 export const ifMatch = Joi.string()
   .max(200)

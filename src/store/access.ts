@@ -4,8 +4,8 @@ import { rows } from "./database.ts"
 import { newId } from "./ids.ts"
 import type { Looked } from "./lookThrough.ts"
 
-/** `bring` may fetch the calls of one channel and nothing else. */
-export type Role = "owner" | "developer" | "operator" | "reader" | "bring"
+/** `bring` may fetch the calls of one channel and nothing else; `worker`, the turns of one queue. */
+export type Role = "owner" | "developer" | "operator" | "reader" | "bring" | "worker"
 
 /** Who is at the door, however they came in. */
 export interface Visitor {
@@ -15,8 +15,9 @@ export interface Visitor {
   role: Role
   /** Set for a session: the word that our own pages repeat with every change. */
   csrf?: string
-  /** Set where nothing but this channel is open to them. */
+  /** Set where nothing but this channel is open to them, or this queue. */
   channel?: string
+  queue?: string
 }
 
 /** Who did something, for the record. */
@@ -31,6 +32,7 @@ export interface TokenRow {
   name: string
   role: Role
   channel: string | null
+  queue: string | null
   made_by: string | null
   created_at: Date
   expires_at: Date | null
@@ -69,11 +71,11 @@ export function hashOf(secret: string): string {
 /** Keeps a new token; gives its id, or undefined where the name is taken. */
 export async function keepToken(
   database: Database,
-  given: { token: string; name: string; role: Role; channel?: string; by?: string; expiresAt?: Date },
+  given: { token: string; name: string; role: Role; channel?: string; queue?: string; by?: string; expiresAt?: Date },
 ): Promise<string | undefined> {
   const [made] = await rows<{ id: string }>(
     database,
-    `INSERT INTO tokens (id, hash, name, role, channel, made_by, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?)
+    `INSERT INTO tokens (id, hash, name, role, channel, queue, made_by, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
      ON CONFLICT DO NOTHING RETURNING id`,
     [
       newId("tok"),
@@ -81,6 +83,7 @@ export async function keepToken(
       given.name,
       given.role,
       given.channel ?? null,
+      given.queue ?? null,
       given.by ?? null,
       given.expiresAt ?? null,
     ],
@@ -97,23 +100,23 @@ export async function keepLocalToken(database: Database, token: string): Promise
 }
 
 export async function visitorByToken(database: Database, token: string): Promise<Visitor | undefined> {
-  const [found] = await rows<Visitor & { channel: string | null; stale: boolean }>(
+  const [found] = await rows<Visitor & { channel: string | null; queue: string | null; stale: boolean }>(
     database,
-    `SELECT id, name, role, channel, coalesce(last_used_at < now() - interval '1 minute', true) AS stale FROM tokens
+    `SELECT id, name, role, channel, queue, coalesce(last_used_at < now() - interval '1 minute', true) AS stale FROM tokens
      WHERE hash = ? AND revoked_at IS NULL AND coalesce(expires_at > now(), true)`,
     [hashOf(token)],
   )
   if (!found) return undefined
-  const { channel, stale, ...visitor } = found
+  const { channel, queue, stale, ...visitor } = found
   if (stale) await rows(database, "UPDATE tokens SET last_used_at = now() WHERE id = ?", [visitor.id])
-  return channel === null ? visitor : { ...visitor, channel }
+  return { ...visitor, ...(channel === null ? {} : { channel }), ...(queue === null ? {} : { queue }) }
 }
 
 /** All tokens, the newest first, those revoked last. */
 export async function listTokens(database: Database): Promise<TokenRow[]> {
   return rows<TokenRow>(
     database,
-    `SELECT id, name, role, channel, made_by, created_at, expires_at, revoked_at, last_used_at FROM tokens
+    `SELECT id, name, role, channel, queue, made_by, created_at, expires_at, revoked_at, last_used_at FROM tokens
      ORDER BY revoked_at IS NOT NULL, id DESC LIMIT 1000`,
   )
 }
@@ -124,7 +127,7 @@ export async function revokeToken(database: Database, idOrName: string): Promise
     const [revoked] = await rows<TokenRow>(
       step,
       `UPDATE tokens SET revoked_at = now() WHERE revoked_at IS NULL AND (id = ? OR name = ?)
-       RETURNING id, name, role, channel, made_by, created_at, expires_at, revoked_at, last_used_at`,
+       RETURNING id, name, role, channel, queue, made_by, created_at, expires_at, revoked_at, last_used_at`,
       [idOrName, idOrName],
     )
     if (revoked) await rows(step, "DELETE FROM sessions WHERE token = ?", [revoked.id])

@@ -502,9 +502,12 @@ export async function waitingConversations(database: Database, limit: number): P
     "SELECT id FROM conversations WHERE answered_by = 'person' ORDER BY handed_at NULLS FIRST, id LIMIT ?",
     [limit],
   )
-  const shown = await conversationsById(
-    database,
-    found.map(({ id }) => id),
-  )
-  return found.flatMap(({ id }) => shown.find((one) => one.id === id) ?? [])
+  const ids = found.map(({ id }) => id)
+  const shown = new Map((await conversationsById(database, ids)).map((row) => [row.id, row]))
+  // What somebody wants says more than what they were told last: that they are handed over.
+  const heard = await lastHeard(database, ids)
+  return ids.flatMap((id) => {
+    const [row, words] = [shown.get(id), heard.get(id)]
+    return row ? [words === undefined ? row : { ...row, lastText: words, lastDirection: "in" }] : []
+  })
 }

@@ -360,7 +360,7 @@ const lines: { [status: string]: string } = {
       SELECT id FROM messages m WHERE m.conversation = w.conversation AND m.position > w.heard AND m.direction = 'in' ORDER BY m.position LIMIT ${longestLine}
     ) m LIMIT ${longestLine + 1}`,
   "being handled": `SELECT id FROM (
-      SELECT unnest(messages) AS id FROM under_way UNION ALL SELECT message FROM waits WHERE kind IS NOT NULL
+      SELECT unnest(messages) AS id FROM under_way UNION ALL SELECT jsonb_array_elements_text(turn->'messages') FROM waits WHERE kind IS NOT NULL
     ) busy LIMIT ${longestLine + 1}`,
   sending: `SELECT message AS id FROM outbox WHERE state = 'sending' LIMIT ${longestLine + 1}`,
 }

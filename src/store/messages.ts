@@ -146,7 +146,8 @@ const view = `
   LEFT JOIN LATERAL (SELECT x.handler, x.since FROM under_way x JOIN work w ON w.conversation = x.conversation AND w.fence = x.fence
     AND w.holder IS NOT NULL AND w.due_at > now()
     WHERE m.direction = 'in' AND x.conversation = m.conversation AND m.id = ANY(x.messages) LIMIT 1) u ON true
-  LEFT JOIN waits x ON m.direction = 'in' AND x.conversation = m.conversation AND x.message = m.id AND x.kind IS NOT NULL`
+  LEFT JOIN waits x ON m.direction = 'in' AND x.conversation = m.conversation AND x.kind IS NOT NULL
+    AND (x.message = m.id OR x.turn->'messages' @> to_jsonb(m.id::text))`
 
 /** What a message is found by, from a column with its words: a vector of more than a megabyte would be refused. */
 export const searchOf = (words: string) => `to_tsvector('simple', left(${words}, 100000))`

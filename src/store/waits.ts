@@ -238,8 +238,6 @@ export interface LeasedWait {
 /**
  * Takes turns that wait to be answered, the longest waiting first, for so many seconds each. A lease that ran out is
  * nobody's: its turn is taken again.
- *
- * @param most how many times one may be taken
  */
 export async function leaseWaits(
   database: Database,
@@ -249,19 +247,18 @@ export async function leaseWaits(
     by: string
     seconds: number
     count: number
-    most: number
     bot?: string | undefined
     lane?: string | undefined
     /** For each its lease. */
     leases: string[]
   },
 ): Promise<LeasedWait[]> {
-  const { kind, place, by, seconds, count, most, bot, lane, leases } = asked
+  const { kind, place, by, seconds, count, bot, lane, leases } = asked
   const found = await rows<LeasedWait>(
     database,
     `WITH due AS (
        SELECT x.conversation FROM waits x
-       WHERE x.kind = ? AND x.place = ? AND x.due_at <= now() AND x.answer IS NULL AND x.until > now() AND x.leases < ?
+       WHERE x.kind = ? AND x.place = ? AND x.due_at <= now() AND x.answer IS NULL AND x.until > now() AND x.leases < ${mostLeases}
          ${bot === undefined ? "" : "AND x.bot = ?"} ${lane === undefined ? "" : "AND x.lane = ?"}
        ORDER BY x.due_at LIMIT ? FOR UPDATE SKIP LOCKED
      ), n AS (SELECT conversation, row_number() OVER () AS n FROM due)
@@ -271,7 +268,7 @@ export async function leaseWaits(
      RETURNING x.conversation, x.message, x.position, x.leg, x.lease, x.place, x.bot, x.lane, x.asked, x.turn, x.leases, x.since, x.until,
        (extract(epoch FROM x.until - clock_timestamp()) * 1000)::float8 AS left, x.due_at AS "leasedUntil"`,
     [
-      ...[kind, place, most],
+      ...[kind, place],
       ...(bot === undefined ? [] : [bot]),
       ...(lane === undefined ? [] : [lane]),
       ...[count, leases, by, seconds],
@@ -341,20 +338,19 @@ export async function dueEndpoints(database: Database): Promise<string[]> {
   return found.map(({ place }) => place)
 }
 
+/** Times a turn is leased, or its endpoint asked: an index knows those that were. */
+export const mostLeases = 5
+
 /**
  * Turns that were taken so many times and never answered are given up: their line is woken, and says its fallback or is
  * parked. Gives how many.
  */
-export async function giveUpLeased(
-  database: Database,
-  most: { [kind in "endpoint" | "queue"]: number },
-): Promise<number> {
-  const found = await rows(
+export async function giveUpLeased(database: Database): Promise<number> {
+  const found = await hotRows(
     database,
     `WITH line AS (
        SELECT w.conversation FROM waits x JOIN work w ON w.conversation = x.conversation
-       WHERE x.answer IS NULL AND x.due_at <= now() AND x.until > now()
-         AND x.kind IN ('endpoint', 'queue') AND x.leases >= CASE x.kind WHEN 'queue' THEN ?::int ELSE ?::int END
+       WHERE x.answer IS NULL AND x.leases >= ${mostLeases} AND x.due_at <= now() AND x.until > now()
        ORDER BY w.conversation LIMIT 200 FOR UPDATE OF w SKIP LOCKED
      ), answered AS (
        UPDATE waits x SET answered_at = clock_timestamp(), answer = jsonb_build_object('fails',
@@ -362,7 +358,7 @@ export async function giveUpLeased(
        FROM line WHERE x.conversation = line.conversation AND x.answer IS NULL RETURNING x.conversation
      ), woken AS (${woken})
      SELECT 1 FROM answered`,
-    [most.queue, most.endpoint],
+    [],
   )
   return found.length
 }

@@ -94,7 +94,7 @@ function TokenRow({ token, again }: { token: TokenShown; again: () => void }) {
   return (
     <tr className={`border-b border-line last:border-b-0 ${over ? "text-quiet" : ""}`}>
       <Cell>{token.name}</Cell>
-      <Cell>{token.channel ? `bring (${token.channel})` : token.role}</Cell>
+      <Cell>{token.channel || token.queue ? `${token.role} (${token.channel ?? token.queue})` : token.role}</Cell>
       <Cell>
         {when(token.madeAt)}
         {token.madeBy ? `, by ${token.madeBy}` : ""}

@@ -12,7 +12,7 @@ import { Pattern } from "./pattern.ts"
 import type { Texts, Written } from "./texts.ts"
 import { textsIn } from "./texts.ts"
 import { unroutedCases } from "./unrouted.ts"
-import type { Bot } from "./bot.ts"
+import type { Bot, HandlersKnown } from "./bot.ts"
 import type { HandlerName } from "./handlerName.ts"
 
 /** Tells a fault, by the path to what is wrong. */
@@ -90,6 +90,23 @@ export function textFaults(bot: Bot, named: NamedHandler[], book: RuleBook, say:
       if (handler[name] !== undefined) check(handler[name] as Written, [...path, name], slots)
     choices?.forEach(({ label }, at) => check(label, [...path, "choices", at, "label"], slots))
   }
+}
+
+/** Settings of a route that only code obeys, where its handler asks elsewhere and has a time of its own. */
+export function deadlineFaults(bot: Bot, kinds: HandlersKnown["kinds"], say: Say): void {
+  bot.routes.forEach(({ handler, deadline, tries }, at) => {
+    if (typeof handler !== "object") return
+    const kind = Object.keys(kinds).find((name) => Object.hasOwn(handler, name))
+    const keys = Object.keys((kinds[kind ?? ""]?.describe() as { keys?: object } | undefined)?.keys ?? {})
+    if (!keys.includes("within")) return
+    for (const [name, value] of Object.entries({ deadline, tries }))
+      if (value !== undefined)
+        say(
+          ["routes", at, name],
+          `${name} is for code, and this handler asks elsewhere`,
+          "Write within in the handler.",
+        )
+  })
 }
 
 function leadsBack(name: string, texts: Texts): boolean {

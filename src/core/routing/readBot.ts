@@ -8,7 +8,7 @@ import { quotedInLine, unquotedPhrases } from "./quoting.ts"
 import type { GroupRule } from "./addressed.ts"
 import type { Bot, BotReading, Fault, HandlersKnown } from "./bot.ts"
 import { botSchema, phraseFault } from "./botSchema.ts"
-import { handlersNamed, hoursFaults, textFaults } from "./botFaults.ts"
+import { deadlineFaults, handlersNamed, hoursFaults, textFaults } from "./botFaults.ts"
 import { inWords, isRenamed } from "./schemaWords.ts"
 import { offsetOf } from "./yamlPlace.ts"
 
@@ -122,6 +122,7 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
   // What its slots are is not known of a phrase with a fault.
   if (faults.length > 0) return { faults }
   textFaults(bot, named, book, say)
+  deadlineFaults(bot, known.kinds, say)
   if (faults.length > 0) return { faults }
   return { bot, lines: bot.routes.map((_route, at) => where(["routes", at]).line ?? 1) }
 }

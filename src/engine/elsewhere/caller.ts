@@ -18,6 +18,7 @@ import {
   forgetEndpoints,
   giveUpLeased,
   leaseWaits,
+  mostLeases,
   noteEndpoint,
   releaseLease,
 } from "../../store/waits.ts"
@@ -36,10 +37,6 @@ import { tokenOf } from "./turnToken.ts"
 const held = 800
 /** Milliseconds that a call may be late before its turn is asked again, by whoever has room. */
 const margin = 15_000
-/** Times an endpoint is asked about one turn. */
-export const mostCalls = 5
-/** Times a turn at a queue is leased. */
-export const mostLeases = 5
 
 /** A turn an endpoint is to be asked about. */
 export interface ToAsk {
@@ -133,7 +130,7 @@ export class Caller {
   /** Asks about turns that wait to be asked, as far as there is room. */
   private async look(): Promise<void> {
     const { database, bell } = this.parts
-    const givenUp = await giveUpLeased(database, { endpoint: mostCalls, queue: mostLeases })
+    const givenUp = await giveUpLeased(database)
     if (givenUp > 0) bell.ring("work")
     for (const address of await dueEndpoints(database)) {
       if (this.stopping) return
@@ -145,7 +142,7 @@ export class Caller {
       const seconds = (this.limits.get(address) ?? 30_000) / 1000 + margin / 1000
       const leases = Array.from({ length: count }, newLease)
       const taken = await leaseWaits(database, {
-        ...{ kind: "endpoint", place: address, by: this.parts.self, seconds, count, most: mostCalls, leases },
+        ...{ kind: "endpoint", place: address, by: this.parts.self, seconds, count, leases },
       })
       if (taken.length === 0) breaker.undecided()
       for (const wait of taken) this.follow(this.askLeased(wait))
@@ -303,7 +300,7 @@ export class Caller {
 }
 
 function againAfter({ after }: Extract<EndpointAnswer, { is: "again" }>, asked: number): number | undefined {
-  const due = retryAfter(asked, mostCalls, Math.random)
+  const due = retryAfter(asked, mostLeases, Math.random)
   return due === undefined ? undefined : Math.max(due, after ?? 0)
 }
 

@@ -3,7 +3,6 @@ import type { Database } from "../../store/database.ts"
 import type { LeasedWait } from "../../store/waits.ts"
 import { leaseWaits, releaseLease } from "../../store/waits.ts"
 import { Trouble } from "../trouble.ts"
-import { mostLeases } from "./caller.ts"
 import { newLease } from "./endpointCall.ts"
 
 /** Workers that may wait at once, in one process. */
@@ -66,7 +65,7 @@ export class Lending {
       if (gone.aborted || this.stopping) return []
       const leases = Array.from({ length: most }, newLease)
       const taken = await leaseWaits(database, {
-        ...{ kind: "queue", place: queue, by, seconds, count: most, most: mostLeases, leases },
+        ...{ kind: "queue", place: queue, by, seconds, count: most, leases },
         bot,
         lane,
       })

@@ -527,6 +527,7 @@ async function waiting(
     slots: plan.slots,
     ...(plan.open ? { aside: true as const } : {}),
     ...(before ? { soFar: before } : {}),
+    messages: messages.map(({ id }) => id),
     told: [...(blank.turn.told ?? []), ...out.map(({ id }) => id)],
     ...(waits.how ? { how: waits.how } : {}),
   }

@@ -21,7 +21,8 @@ export interface KeptTurn<SoFar> {
   aside?: true
   /** What it had come to before. */
   soFar?: SoFar
-  /** What was said early, by the ids of the messages. */
+  /** The ids of its messages, and of what was said early. */
+  messages: string[]
   told: string[]
   /** How an endpoint is asked. */
   how?: HowAsked

@@ -4,6 +4,7 @@ import type { FastifyReply, FastifyRequest } from "fastify"
 import Joi from "joi"
 import type { SessionShown, SessionView, TokenShown } from "../../client/types.ts"
 import type { Engine } from "../../engine/engine.ts"
+import { queueName } from "../../engine/handlers/queue.ts"
 import { notFound, Trouble } from "../../engine/trouble.ts"
 import type { SessionRow, TokenRow, Visitor } from "../../store/access.ts"
 import {
@@ -26,7 +27,7 @@ import { addressOf, fromOurPages, overHttps, sessionCookie } from "../visitors.t
 /** Bytes of a body that a stranger may send: a token, and no more. */
 const strangersBody = 4096
 
-const tokenRole = Joi.valid("owner", "developer", "operator", "reader", "bring")
+const tokenRole = Joi.valid("owner", "developer", "operator", "reader", "bring", "worker")
 
 export const accessRoutes: ApiRoute[] = [
   route("GET /session", {
@@ -49,11 +50,11 @@ export const accessRoutes: ApiRoute[] = [
         ? await spendOnce(database, body.once)
         : await visitorByToken(database, body.token ?? "")
       if (!visitor) await visitors.failed(request, "a sign-in was refused")
-      if (!visitor || visitor.role === "bring")
+      if (!visitor || visitor.role === "bring" || visitor.role === "worker")
         throw new Trouble(
           "not-signed-in",
           visitor
-            ? "This token is valid only for fetching one channel's calls alone."
+            ? `This token is valid only for ${visitor.role === "bring" ? "fetching one channel's calls" : "the turns of one queue"} alone.`
             : body.once
               ? "This one-time sign-in has been used, or is too old."
               : "This token is not known.",
@@ -112,6 +113,7 @@ export const accessRoutes: ApiRoute[] = [
         .description("whose it is; of those in use no two have the same"),
       role: tokenRole.required(),
       channel: Joi.string().max(63).when("role", { is: "bring", then: Joi.required(), otherwise: Joi.forbidden() }),
+      queue: queueName.when("role", { is: "worker", then: Joi.required(), otherwise: Joi.forbidden() }),
       days: Joi.number().positive().max(3650).description("how many days it is valid; without end when left out"),
     }),
     answers: "The token. It is shown this once.",
@@ -119,7 +121,7 @@ export const accessRoutes: ApiRoute[] = [
     troubles: ["taken", "not-found"],
     handle: async ({ engine, body, by }) => {
       const token = `wob_${randomBytes(30).toString("base64url")}`
-      const { name, role, channel, days } = body
+      const { name, role, channel, queue, days } = body
       if (channel) engine.care.known(channel)
       const expiresAt = days === undefined ? undefined : new Date(Date.now() + days * 86_400_000)
       const id = await keepToken(engine.database, {
@@ -128,6 +130,7 @@ export const accessRoutes: ApiRoute[] = [
         role,
         by: by.name,
         ...(channel ? { channel } : {}),
+        ...(queue ? { queue } : {}),
         ...(expiresAt ? { expiresAt } : {}),
       })
       if (id === undefined)
@@ -137,7 +140,13 @@ export const accessRoutes: ApiRoute[] = [
           "Give this one another name, or revoke that one first.",
           "name",
         )
-      await record(engine.database, by, "token made", { id, name, role, ...(channel ? { channel } : {}) })
+      await record(engine.database, by, "token made", {
+        id,
+        name,
+        role,
+        ...(channel ? { channel } : {}),
+        ...(queue ? { queue } : {}),
+      })
       return { id, token, name, role, ...(expiresAt ? { expiresAt } : {}) }
     },
   }),
@@ -200,6 +209,7 @@ function tokenView(row: TokenRow): Given<TokenShown> {
     role: row.role,
     madeAt: row.created_at,
     ...(row.channel ? { channel: row.channel } : {}),
+    ...(row.queue ? { queue: row.queue } : {}),
     ...(row.made_by ? { madeBy: row.made_by } : {}),
     ...(row.expires_at ? { expiresAt: row.expires_at } : {}),
     ...(row.revoked_at ? { revokedAt: row.revoked_at } : {}),

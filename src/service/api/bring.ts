@@ -1,7 +1,7 @@
 import Joi from "joi"
 import { record } from "../../store/access.ts"
 import type { ApiRoute } from "../routes.ts"
-import { route } from "../routes.ts"
+import { goneWith, route } from "../routes.ts"
 
 const carried = Joi.object({
   id: Joi.string()
@@ -41,13 +41,11 @@ export const bringRoutes: ApiRoute[] = [
       wait: Joi.number().min(0).max(55).default(20).description("seconds to wait when there are none"),
     }),
     answers: "Calls in their order, as they came. They stay until they are answered.",
-    handle: async ({ engine, params, body, visitor, request, by }) => {
+    handle: async ({ engine, params, body, visitor, reply, by }) => {
       const known = engine.care.known(params.key!)
       if (known.row.bringing === null)
         await record(engine.database, by, "calls fetched from elsewhere", { key: params.key })
-      const gone = new AbortController()
-      request.raw.socket.once("close", () => gone.abort())
-      return { items: await engine.forwarding.next(known, visitor.name, body.wait, gone.signal), next: null }
+      return { items: await engine.forwarding.next(known, visitor.name, body.wait, goneWith(reply)), next: null }
     },
   }),
   route("POST /bring/{key}/answers", {

@@ -21,7 +21,7 @@ import {
   releaseLease,
 } from "../../store/waits.ts"
 import type { ApiRoute } from "../routes.ts"
-import { cursorOf, limit, page, route } from "../routes.ts"
+import { cursorOf, goneWith, limit, page, route } from "../routes.ts"
 
 const lease = Joi.string().max(100).required().description("the lease, as the turn was given with it")
 const seconds = (usual: number) =>
@@ -91,13 +91,6 @@ async function mustFit(engine: Engine, message: string, { state }: ElsewhereOutc
   throw new Trouble("bad-input", fault, "Give a state that fits the bot's schema.", "state")
 }
 
-/** Whoever asks over this connection is gone once it closes. */
-function goneWith(request: FastifyRequest): AbortSignal {
-  const gone = new AbortController()
-  request.raw.socket.once("close", () => gone.abort())
-  return gone.signal
-}
-
 /** The turn whose token came along. Throws for whoever has none. */
 function tokenTurn(request: FastifyRequest, engine: Engine) {
   const [, token = ""] = /^Bearer (.+)$/i.exec(request.headers.authorization ?? "") ?? []
@@ -154,6 +147,7 @@ export const queueRoutes: ApiRoute[] = [
   route("POST /queues/{name}/lease", {
     summary: "Take turns off a queue, to answer them",
     role: "operator",
+    forQueue: true,
     body: Joi.object({
       most: Joi.number().integer().min(1).max(100).default(1).description("how many at most"),
       wait: Joi.number().min(0).max(30).default(0).description("seconds to wait when there is none"),
@@ -163,10 +157,10 @@ export const queueRoutes: ApiRoute[] = [
     }),
     answers: "The turns, the longest waiting first: each is this worker's until it is finished, or its lease is over.",
     troubles: ["too-many", "bad-input"],
-    handle: async ({ engine, params, body, request, by }) => {
+    handle: async ({ engine, params, body, reply, by }) => {
       const { error, value: queue } = queueName.validate(params.name) as { error?: Error; value: string }
       if (error) throw new Trouble("bad-input", `"${params.name}" is no queue: ${error.message}.`, "Name one.", "name")
-      const taken = await engine.lending.lease({ queue, by: by.name, ...body }, goneWith(request))
+      const taken = await engine.lending.lease({ queue, by: by.name, ...body }, goneWith(reply))
       if (taken.length > 0) engine.bell.ring("live")
       return { items: taken.map(leaseView), next: null }
     },
@@ -174,6 +168,7 @@ export const queueRoutes: ApiRoute[] = [
   route("POST /queues/{name}/finish", {
     summary: "Answer a turn that was leased",
     role: "operator",
+    forQueue: true,
     body: Joi.object({ lease, ...outcomeFields }),
     bodyLimit: longestAnswer,
     answers: "The conversation and the message that are answered by it.",
@@ -195,6 +190,7 @@ export const queueRoutes: ApiRoute[] = [
   route("POST /queues/{name}/release", {
     summary: "Give a lease back, unanswered",
     role: "operator",
+    forQueue: true,
     body: Joi.object({
       lease,
       after: Joi.number().min(0).max(86_400).default(0).description("seconds before anybody gets it again"),
@@ -213,6 +209,7 @@ export const queueRoutes: ApiRoute[] = [
   route("POST /queues/{name}/extend", {
     summary: "Keep a lease for longer, at most as long as the turn waits",
     role: "operator",
+    forQueue: true,
     body: Joi.object({ lease, seconds: seconds(60) }),
     answers: "Until when it is held now.",
     troubles: ["decided", "over"],

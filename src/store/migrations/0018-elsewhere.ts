@@ -39,8 +39,13 @@ export async function up(knex: Knex): Promise<void> {
       xid xid8 NOT NULL DEFAULT pg_current_xact_id()
     ) WITH (fillfactor = 50, autovacuum_vacuum_scale_factor = 0.02, autovacuum_vacuum_cost_delay = 0)`)
   await knex.raw("CREATE INDEX waits_due ON waits (kind, place, due_at) WHERE answer IS NULL")
+  await knex.raw("CREATE INDEX waits_to_ask ON waits (due_at) WHERE kind = 'endpoint' AND answer IS NULL")
+  // Those that were taken as often as one may be: hardly any, among many that wait.
+  await knex.raw("CREATE INDEX waits_given_up ON waits (due_at) WHERE leases >= 5 AND answer IS NULL")
   await knex.raw("CREATE UNIQUE INDEX waits_lease ON waits (lease) WHERE lease IS NOT NULL")
   await knex.raw("CREATE INDEX waits_by_xid ON waits (xid)")
+  // A worker's token is good for the turns of one queue alone.
+  await knex.raw("ALTER TABLE tokens ADD COLUMN queue text")
   // What an endpoint came to last, for everybody to see: each process has a breaker of its own.
   await knex.raw(`
     CREATE TABLE endpoints (
@@ -58,6 +63,7 @@ export async function up(knex: Knex): Promise<void> {
 
 export async function down(knex: Knex): Promise<void> {
   await knex.raw("DROP TABLE endpoints")
+  await knex.raw("ALTER TABLE tokens DROP COLUMN queue")
   await knex.raw("DROP TABLE waits")
   await knex.raw("ALTER TABLE turns DROP COLUMN elsewhere")
   await knex.raw("ALTER TABLE work DROP COLUMN waits")
