@@ -33,6 +33,7 @@ routes:
   - name: short
     when: { phrase: "short $word" }
     handler: { endpoint: "${url}/short", within: 3s, limit: 2s, fallback: "No answer from the office." }
+  - { name: hasty, when: { phrase: "hasty $word" }, handler: { endpoint: "${url}/hasty", within: 8s, fallback: "Closed." } }
   - { name: bare, when: { phrase: "bare $word" }, handler: { endpoint: "${url}/bare", within: 2s } }
   - { name: hello, when: { phrase: "hello" }, handler: { text: "Hello!" } }
 `
@@ -304,6 +305,17 @@ test("what may pass is tried again, as it asks", async () => {
   expect(ids.size).toBe(1)
 })
 
+test("one call may take as long as the turn waits, and what fails before that is tried again", async () => {
+  let asks = 0
+  office.answers = async (_call, answer) => {
+    if (++asks > 1) return json(answer, { replies: "At the second try." })
+    await pause(1200)
+    answer.writeHead(503).end()
+  }
+  const { said } = await asked("hasty trip")
+  expect(said).toEqual(["At the second try."])
+})
+
 test("an endpoint that fails again and again is left alone, then tried once, then asked again", async () => {
   const down = await startEndpoint((_call, answer) => answer.writeHead(500).end())
   const other = await placeFor({
@@ -400,7 +412,9 @@ test("a key that an endpoint gives back stands nowhere on record, and is masked 
     await pause(1500)
     json(answer, { replies: [`The key is ${key}`] })
   }
-  expect((await asked("times slowly")).said).toEqual(["The key is [secret OFFICE_KEY]"])
+  const late = await asked("times slowly")
+  expect(late.said).toEqual(["The key is [secret OFFICE_KEY]"])
+  expect(late.path.turns[0]!.degraded).toEqual([expect.stringContaining("OFFICE_KEY")])
 })
 
 test("whoever is forgotten while a turn of theirs waits is asked about no more", async () => {

@@ -1,6 +1,7 @@
 import { execFileSync, spawn } from "node:child_process"
 import { writeFileSync } from "node:fs"
 import { join } from "node:path"
+import { binaries } from "../src/store/embedded.ts"
 import type { Service, Standin } from "./support/harness.ts"
 import {
   endAll,
@@ -138,7 +139,7 @@ test("a value that turns up anywhere is masked, and the turn says so", async () 
     "k3y/with",
     "k3y%2Fwith",
   ]
-  const dump = execFileSync("/usr/lib/postgresql/15/bin/pg_dump", ["--inserts", `--dbname=${place.database}`], {
+  const dump = execFileSync(join(binaries(), "pg_dump"), ["--inserts", `--dbname=${place.database}`], {
     maxBuffer: 1 << 28,
   }).toString("utf8")
   for (const form of forms) {

@@ -11,7 +11,16 @@ import { batch, shape } from "./unnest.ts"
 export const elsewhere = "elsewhere"
 
 /** What came back for a turn that waits: what it wants done, or that nothing comes any more. */
-export type WaitAnswer = { outcome: ElsewhereOutcome } | { fails: string }
+export type WaitAnswer =
+  | {
+      outcome: ElsewhereOutcome
+      /** Names of the secrets that stood in it, and were masked. */
+      masked?: string[]
+    }
+  | { fails: string }
+
+/** Times a turn is leased, or its endpoint asked: an index knows those that were. */
+export const mostLeases = 5
 
 /** A turn that is to wait, as its commit keeps it. */
 export interface WaitChange {
@@ -337,9 +346,6 @@ export async function dueEndpoints(database: Database): Promise<string[]> {
   )
   return found.map(({ place }) => place)
 }
-
-/** Times a turn is leased, or its endpoint asked: an index knows those that were. */
-export const mostLeases = 5
 
 /**
  * Turns that were taken so many times and never answered are given up: their line is woken, and says its fallback or is

@@ -2,6 +2,7 @@ import Joi from "joi"
 import type { Leaving } from "../interview/question.ts"
 import { storableJson } from "../message/graphemes.ts"
 import { isNestedDeeper } from "../message/json.ts"
+import { longestState } from "../message/longestState.ts"
 import { personFields } from "../message/personFields.ts"
 import { replyPartSchema } from "../message/reply.ts"
 import { replyList } from "../message/replyList.ts"
@@ -26,9 +27,6 @@ export type EndpointAnswer =
 
 /** Bytes of an answer. */
 export const longestAnswer = 1024 * 1024
-
-/** Characters of a conversation's state as JSON: it is read and written with every turn. */
-export const longestState = 256 * 1024
 
 /** How deep an answer may be nested. */
 const deepest = 60

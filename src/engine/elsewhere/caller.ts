@@ -58,6 +58,8 @@ export type Asked =
 export class Caller {
   private readonly breakers = new LRUCache<string, Breaker>({ max: 1000 })
   private readonly underWay = new Map<string, number>()
+  /** How each was asked last. */
+  private readonly asked = new LRUCache<string, HowAsked>({ max: 1000 })
   private readonly running = new Set<Promise<unknown>>()
   private readonly breakingOff = new AbortController()
   private repeated: Repeated | undefined
@@ -119,11 +121,11 @@ export class Caller {
         breaker.undecided()
         throw error
       })
-    const calling = this.call({ ...asked, left: within }, values)
+    const calling = this.call(asked, values)
     const first = await Promise.race([calling, pause(held, undefined, { ref: false })])
-    if (first) return this.cameAt(first, 1, within)
+    if (first) return this.cameAt(first, 1, now + within - Date.now())
     const lease = newLease()
-    this.follow(calling.then((came) => this.deliver(lease, came, 1, asked.within - how.limit, values)))
+    this.follow(calling.then((came) => this.deliver(lease, came, 1, now + within - Date.now(), values)))
     return { waits: { due: how.limit + margin, lease, leases: 1 }, calls: [] }
   }
 
@@ -135,11 +137,11 @@ export class Caller {
     for (const address of await dueEndpoints(database)) {
       if (this.stopping) return
       const breaker = this.breakerOf(address)
-      const known = this.rooms.get(address) ?? 1
-      const room = known - this.busy(address)
+      const how = this.asked.get(address)
+      const room = (how?.atOnce ?? 1) - this.busy(address)
       if (room <= 0 || breaker.wait(Date.now()) > 0) continue
       const count = breaker.state === "closed" ? Math.min(room, 100) : 1
-      const seconds = (this.limits.get(address) ?? 30_000) / 1000 + margin / 1000
+      const seconds = ((how?.limit ?? 30_000) + margin) / 1000
       const leases = Array.from({ length: count }, newLease)
       const taken = await leaseWaits(database, {
         ...{ kind: "endpoint", place: address, by: this.parts.self, seconds, count, leases },
@@ -149,22 +151,15 @@ export class Caller {
     }
   }
 
-  private readonly rooms = new LRUCache<string, number>({ max: 1000 })
-  private readonly limits = new LRUCache<string, number>({ max: 1000 })
-
   private async askLeased(wait: LeasedWait): Promise<void> {
     const { how } = wait.turn as { how: HowAsked }
     const { lease, asked, message, position, leg, leases, left } = wait
-    this.remember(how)
     try {
       const { bot, lane } = wait
       const values = await this.parts.secrets.listed(bot, lane, [...how.signedBy, ...how.secrets])
-      const limit = Math.min(how.limit, left)
-      const came = await this.call(
-        { how: { ...how, limit }, turn: asked, message, position, leg, within: left, left },
-        values,
-      )
-      await this.deliver(lease, came, leases, left, values)
+      const until = Date.now() + left
+      const came = await this.call({ how, turn: asked, message, position, leg, within: left }, values)
+      await this.deliver(lease, came, leases, until - Date.now(), values)
     } catch (error) {
       this.breakerOf(how.address).undecided()
       if (!(error instanceof HandlerFault)) throw error
@@ -176,12 +171,12 @@ export class Caller {
   }
 
   private async call(
-    { how, turn, message, position, leg, left }: ToAsk & { left: number },
+    { how, turn, message, position, leg, within }: ToAsk,
     values: { readonly [name: string]: string },
   ): Promise<EndpointCame> {
     const { address } = how
     const { seal, publicUrl, networks } = this.parts
-    this.remember(how)
+    this.asked.set(address, how)
     this.underWay.set(address, this.busy(address) + 1)
     const now = Date.now()
     try {
@@ -192,11 +187,11 @@ export class Caller {
         answer: {
           to: `${publicUrl()}/api/v1/answers`,
           token: tokenOf(seal, { message, position, leg }),
-          until: new Date(now + left).toISOString(),
+          until: new Date(now + within).toISOString(),
         },
         keys: how.signedBy.map((name) => values[name]!),
         secrets: Object.values(values),
-        limit: Math.min(how.limit, left),
+        limit: Math.min(how.limit, within),
         networks,
         signal: this.breakingOff.signal,
       })
@@ -220,7 +215,10 @@ export class Caller {
     const changed = down ? breaker.failed(now, call.came) : breaker.succeeded()
     if (!changed) return
     const { state, failures, why, until } = breaker
-    log.warn(`the endpoint ${address} is ${state === "open" ? `left alone for a while: ${why}` : "asked again"}`)
+    const { origin, pathname } = new URL(address)
+    log.warn(
+      `the endpoint ${origin}${pathname} is ${state === "open" ? `left alone for a while: ${why}` : "asked again"}`,
+    )
     const open = state === "open" ? until - now : 0
     noteEndpoint(database, { address, holder: self, state, failures, why, open }).then(
       () => bell.ring("live"),
@@ -228,7 +226,7 @@ export class Caller {
     )
   }
 
-  /** What an answer means for a turn that is at hand. */
+  /** What an answer means for a turn that is at hand. @param left milliseconds it may still wait */
   private cameAt({ came, call }: EndpointCame, asked: number, left: number): Asked {
     const calls = [call]
     if (came.is === "answer") return { answer: { outcome: came.outcome }, calls }
@@ -250,9 +248,11 @@ export class Caller {
     const { database, bell } = this.parts
     const due = came.is === "later" ? undefined : came.is === "again" ? againAfter(came, asked) : 0
     const over = came.is === "again" && (due === undefined || due >= left)
+    const found = new Set<string>()
+    const outcome = came.is === "answer" ? masked(came.outcome, values, found) : undefined
     const answer: WaitAnswer | undefined =
-      came.is === "answer"
-        ? { outcome: masked(came.outcome, values, new Set()) }
+      outcome !== undefined
+        ? { outcome, ...(found.size > 0 ? { masked: [...found] } : {}) }
         : came.is === "unfit" || over
           ? { fails: came.why }
           : undefined
@@ -281,11 +281,6 @@ export class Caller {
       })
       .finally(() => this.running.delete(done))
     this.running.add(done)
-  }
-
-  private remember({ address, atOnce, limit }: HowAsked): void {
-    this.rooms.set(address, atOnce)
-    this.limits.set(address, limit)
   }
 
   private busy(address: string): number {

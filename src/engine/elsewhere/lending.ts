@@ -2,6 +2,7 @@ import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
 import type { LeasedWait } from "../../store/waits.ts"
 import { leaseWaits, releaseLease } from "../../store/waits.ts"
+import { Watchers } from "../process/watchers.ts"
 import { Trouble } from "../trouble.ts"
 import { newLease } from "./endpointCall.ts"
 
@@ -25,18 +26,18 @@ export interface LeaseAsked {
 
 /** Lends turns that wait at queues to workers, who may wait for the next. */
 export class Lending {
-  private readonly watchers = new Set<() => void>()
+  private readonly watchers = new Watchers()
   private asking = 0
   private stopping = false
 
   constructor(private readonly parts: { database: Database; bell: Bell }) {
-    parts.bell.on("queues", () => this.wake())
+    parts.bell.on("queues", () => this.watchers.wake())
   }
 
   /** Whoever waits is told that there is nothing, and asks another process. */
   stop(): void {
     this.stopping = true
-    this.wake()
+    this.watchers.wake()
   }
 
   async lease(asked: LeaseAsked, gone: AbortSignal): Promise<LeasedWait[]> {
@@ -72,7 +73,7 @@ export class Lending {
       if (taken.length > 0 && gone.aborted) return this.takeBack(taken)
       const left = end - Date.now()
       if (taken.length > 0 || left <= 0) return taken
-      await this.untilWoken(Math.min(left, 1000), gone)
+      await this.watchers.until(Math.min(left, 1000), gone)
     }
   }
 
@@ -83,23 +84,5 @@ export class Lending {
       await releaseLease(this.parts.database, lease, call, 0)
     }
     return []
-  }
-
-  private wake(): void {
-    for (const watcher of this.watchers) watcher()
-  }
-
-  private untilWoken(milliseconds: number, gone: AbortSignal): Promise<void> {
-    return new Promise((resolve) => {
-      const done = () => {
-        clearTimeout(timer)
-        this.watchers.delete(done)
-        gone.removeEventListener("abort", done)
-        resolve()
-      }
-      const timer = setTimeout(done, milliseconds)
-      this.watchers.add(done)
-      gone.addEventListener("abort", done)
-    })
   }
 }

@@ -3,6 +3,7 @@ import { duration } from "../../core/routing/parts.ts"
 import { fillText } from "../../core/routing/fillText.ts"
 import type { Written } from "../../core/routing/texts.ts"
 import { writtenText } from "../../core/routing/texts.ts"
+import type { WaitAnswer } from "../../store/waits.ts"
 import type { HandlerAnswer, HandlerGiven, HandlerKind, ReadyRelease, TurnInput } from "./handler.ts"
 import { fillingOf } from "./text.ts"
 
@@ -35,12 +36,12 @@ export const elsewhereKeys = {
 /** What came back for a turn, or that nothing did: its outcome, or what is said instead. */
 export function cameBack(
   asks: AsksElsewhere,
-  came: { outcome: HandlerAnswer["outcome"] } | { fails: string },
+  came: WaitAnswer,
   turn: TurnInput,
   release: ReadyRelease,
   given: HandlerGiven,
 ): HandlerAnswer {
-  if ("outcome" in came) return { outcome: came.outcome, log: [] }
+  if ("outcome" in came) return { outcome: came.outcome, log: [], masked: came.masked ?? [] }
   return fallbackOf(asks, came.fails, turn, release, given) ?? { outcome: {}, log: [], fails: came.fails }
 }
 

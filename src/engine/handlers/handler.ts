@@ -40,6 +40,8 @@ export interface HandlerAnswer {
   waits?: WaitsFor | "still"
   /** Calls that were made for it. */
   calls?: ElsewhereCall[]
+  /** Names of secrets that were masked in it before. */
+  masked?: string[]
   /** Why a text of the author's stands in the place of an answer. */
   instead?: string
   /** Why there is no answer, where the author has no text for that. */

@@ -14,6 +14,7 @@ import {
 import type { Database } from "../../store/database.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
+import { Watchers } from "../process/watchers.ts"
 import type { Seal } from "../seal.ts"
 
 /** Seconds a service elsewhere may be silent before its channel's calls are this service's own again. */
@@ -36,7 +37,7 @@ export interface CarriedCall {
  */
 export class Forwarding {
   private readonly waiting = new Map<string, (answer: InletAnswer | undefined) => void>()
-  private readonly watchers = new Set<() => void>()
+  private readonly watchers = new Watchers()
   /** For each channel how many askings are open here, and when the last one ended. */
   private readonly asking = new Map<string, { open: number; ended: number }>()
 
@@ -51,7 +52,7 @@ export class Forwarding {
       takeIn: (known: KnownChannel, id: string, call: InboundCall, note: string) => Promise<void>
     },
   ) {
-    parts.bell.on("brought", () => this.wake())
+    parts.bell.on("brought", () => this.watchers.wake())
   }
 
   isOn({ row }: KnownChannel, now: Date): boolean {
@@ -75,7 +76,7 @@ export class Forwarding {
       return undefined
     }
     bell.ring("brought")
-    this.wake()
+    this.watchers.wake()
     // While nobody is there to answer, callers are not kept waiting: the call is kept, and that is what they hear.
     if (!this.isPresent(known.row.key)) return undefined
     const patience = kindOf(known.row.kind).patience ?? 8
@@ -122,7 +123,7 @@ export class Forwarding {
       if (calls.length > 0) return calls.map((call) => JSON.parse(seal.open(call.sealed)) as CarriedCall)
       const left = end - Date.now()
       if (left <= 0) return []
-      await this.untilWoken(Math.min(left, 2000), gone)
+      await this.watchers.until(Math.min(left, 2000), gone)
     }
   }
 
@@ -191,18 +192,5 @@ export class Forwarding {
       )
       taken += calls.length
     }
-  }
-
-  private wake(): void {
-    for (const watcher of this.watchers) watcher()
-  }
-
-  private async untilWoken(milliseconds: number, gone: AbortSignal): Promise<void> {
-    await new Promise<void>((resolve) => {
-      const done = () => (clearTimeout(timer), this.watchers.delete(done), resolve())
-      const timer = setTimeout(done, milliseconds)
-      this.watchers.add(done)
-      gone.addEventListener("abort", done, { once: true })
-    })
   }
 }

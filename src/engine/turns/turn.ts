@@ -1,4 +1,3 @@
-import { longestState } from "../../core/elsewhere/answer.ts"
 import type { Happened, InterviewResult } from "../../core/interview/interviewRun.ts"
 import { wordsIn } from "../../core/interview/words.ts"
 import type { Leaving } from "../../core/interview/question.ts"
@@ -9,6 +8,7 @@ import type { StandingInterview } from "../../core/interview/standing.ts"
 import { retryAfter, turnTries } from "../../core/delivery/retry.ts"
 import { storable, storableJson } from "../../core/message/graphemes.ts"
 import { together } from "../../core/message/gather.ts"
+import { longestState } from "../../core/message/longestState.ts"
 import type { Message } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { replyFault } from "../../core/message/reply.ts"
@@ -23,8 +23,6 @@ import type { InterviewChange } from "../../store/interviews.ts"
 import { runningIn } from "../../store/interviews.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import { parkOptedOut } from "../../store/outbox.ts"
-import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
-
 import type { TurnRecord, TurnResult } from "../../store/turns.ts"
 import { forgetUnderWay, noteUnderWay } from "../../store/underWay.ts"
 import { withoutEchoes } from "./echoes.ts"
@@ -35,7 +33,7 @@ import { HandlerFault } from "../handlers/handler.ts"
 import type { NamedSecrets, Values } from "../handlers/namedSecrets.ts"
 import { masked } from "../handlers/namedSecrets.ts"
 import { lookAtState, mustFit } from "../handlers/stateSchema.ts"
-import { handlerOf } from "../handlers/registry.ts"
+import { handlerOf, secretsOf } from "../handlers/registry.ts"
 import type { ReadyRelease } from "../handlers/handler.ts"
 import type { Blocked } from "../people/blocked.ts"
 import type { DeskTurns } from "../people/deskTurn.ts"
@@ -56,7 +54,7 @@ import { afterAside, allStopped, ranStep, stepOf, talksOf, timerAgain, tooDeep }
 import type { Stop } from "./limits.ts"
 import { paceOf, turnedAway } from "./limits.ts"
 import type { KeptTurn, Standing } from "./waiting.ts"
-import { askingOf, standingOf, waitChange } from "./waiting.ts"
+import { askingOf, recordOfWait, standingOf, waitChange } from "./waiting.ts"
 
 /** What a turn is taken with. */
 export interface TurnParts {
@@ -448,7 +446,7 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
     if (leaked.size > 0) record.degraded = [...leaked].map(maskedNote)
     if (!kind.asksElsewhere) return
     turn.blank.waited = true
-    Object.assign(record, recordOfWait(plan.standing, answer, before))
+    Object.assign(record, recordOfWait(plan.standing, answer, before?.record.elsewhere))
   }
   let answer: HandlerAnswer | undefined
   try {
@@ -456,6 +454,7 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
     secrets = await listedSecrets(parts, turn, plan)
     const given = givenBy(parts, turn, plan, secrets)
     answer = masked(await kind.run(written, inputOf(turn, plan), turn.release!, given), secrets, leaked)
+    answer.masked?.forEach((name) => leaked.add(name))
     if (answer.waits !== undefined) return await waiting(parts, turn, plan, answer, answer.waits, before)
     recorded(answer)
     if (FAULTS_BUILT) await faultPoint("turn: handler answered")
@@ -480,8 +479,7 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
 const maskedNote = (name: string) => `the secret ${name} stood in what the handler gave, and was masked`
 
 async function listedSecrets({ secrets }: TurnParts, { known, release }: Turn, plan: Running): Promise<Values> {
-  const { kind, written } = handlerOf(plan.handler)
-  const names = [...(plan.route?.secrets ?? []), ...(kind.secretsOf?.(written) ?? [])]
+  const names = secretsOf({ handler: plan.handler, secrets: plan.route?.secrets ?? [] })
   return names.length > 0 ? secrets.listed(release!.table.bot.bot, known.row.lane, names) : {}
 }
 
@@ -541,23 +539,6 @@ async function waiting(
     channel: line.channel,
   }
   return { ...bare, again: waits.within, out, waits: waitChange(waits, of, kept, calls, parts.self) }
-}
-
-/** What of its waiting stands on record with a turn. */
-function recordOfWait(
-  standing: Standing<SoFar> | undefined,
-  answer: HandlerAnswer | undefined,
-  before?: SoFar,
-): Pick<TurnRecord, "elsewhere"> {
-  const earlier = (before?.record.elsewhere as { calls?: ElsewhereCall[] } | undefined)?.calls ?? []
-  const calls = [...earlier, ...(standing?.row.calls ?? []), ...(answer?.calls ?? [])]
-  const { kind, place, since, until } = standing?.row ?? {}
-  const waited = kind ? { kind, place, since: since!.toISOString(), until: until!.toISOString() } : undefined
-  if (calls.length === 0 && !waited) return {}
-  const instead = answer?.instead
-  return {
-    elsewhere: storableJson({ calls, ...(waited ? { waited } : {}), ...(instead === undefined ? {} : { instead }) }),
-  }
 }
 
 /** What a handler's answer comes to. */
@@ -716,7 +697,7 @@ function givenBy(parts: TurnParts, turn: Turn, plan: Running, secrets: Values): 
     deadline: plan.route?.deadline ?? turn.release!.table.bot.deadline,
     times: timesOf(turn, plan),
     fields: turn.facts?.contact?.fields ?? {},
-    asking: askingFor(parts, turn, plan),
+    ...(handlerOf(plan.handler).kind.asksElsewhere ? { asking: askingFor(parts, turn, plan) } : {}),
   }
 }
 

@@ -4,11 +4,12 @@ import type { Slots } from "../../core/routing/finding.ts"
 import type { Database } from "../../store/database.ts"
 import type { PendingMessage } from "../../store/lines.ts"
 import { saidBefore } from "../../store/messages.ts"
-import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
+import type { ElsewhereCall, ElsewhereNote } from "../../core/elsewhere/note.ts"
+import { storableJson } from "../../core/message/graphemes.ts"
 import type { WaitAnswer, WaitChange, WaitRow } from "../../store/waits.ts"
 import { waitOf } from "../../store/waits.ts"
 import type { Caller } from "../elsewhere/caller.ts"
-import type { Asking, TurnInput, WaitsFor } from "../handlers/handler.ts"
+import type { Asking, HandlerAnswer, TurnInput, WaitsFor } from "../handlers/handler.ts"
 
 /** What a turn that waits is, so that it continues as it began: kept with its wait. */
 export interface KeptTurn<SoFar> {
@@ -108,4 +109,25 @@ export function waitChange(
 ): WaitChange {
   const { kind, place, asked, within, due, lease, leases } = waits
   return { ...of, kind, place, turn, asked, within, due, lease, leasedBy: lease && self, leases, calls }
+}
+
+/**
+ * What of its waiting stands on record with a turn.
+ *
+ * @param before what stands there of the routes it was left from
+ */
+export function recordOfWait(
+  standing: Standing<unknown> | undefined,
+  answer: HandlerAnswer | undefined,
+  before?: unknown,
+): { elsewhere?: ElsewhereNote } {
+  const earlier = (before as ElsewhereNote | undefined)?.calls ?? []
+  const calls = [...earlier, ...(standing?.row.calls ?? []), ...(answer?.calls ?? [])]
+  const { kind, place, since, until } = standing?.row ?? {}
+  const waited = kind ? { kind, place: place!, since: since!.toISOString(), until: until!.toISOString() } : undefined
+  if (calls.length === 0 && !waited) return {}
+  const { instead } = answer ?? {}
+  return {
+    elsewhere: storableJson({ calls, ...(waited ? { waited } : {}), ...(instead === undefined ? {} : { instead }) }),
+  }
 }

@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto"
 import { changesOf } from "../../client/changes.ts"
+import { longestState } from "../../core/message/longestState.ts"
 import { storableJson } from "../../core/message/graphemes.ts"
 import Joi from "joi"
 import { Desk } from "../../engine/desk.ts"
@@ -27,9 +28,6 @@ import { withStops } from "./messages.ts"
 function tagOfState(state: object): string {
   return createHash("sha256").update(JSON.stringify(state)).digest("base64url").slice(0, 16)
 }
-
-/** Characters of a state as JSON. */
-const longestState = 256 * 1024
 
 export const conversationRoutes: ApiRoute[] = [
   route("GET /conversations", {
