@@ -31,6 +31,7 @@ export const engineRooms = [
   ["turns", "inlet", "timers"],
   ["sender"],
   ["replies", "elsewhere"],
+  ["models"],
   ["handlers", "media", "people", "identities.ts"],
   ["calls", "channels.ts"],
   ["process", "seal.ts", "trouble.ts", "groupCommit.ts"],

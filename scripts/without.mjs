@@ -491,8 +491,8 @@ const mechanisms = [
   {
     name: "elsewhere: what a process was asking is asked again when it ends",
     file: "src/store/leases.ts",
-    from: "UPDATE waits SET due_at = now() WHERE kind = 'endpoint'",
-    to: "UPDATE waits SET due_at = due_at WHERE kind = 'endpoint'",
+    from: "UPDATE waits SET due_at = now() WHERE kind <> 'queue'",
+    to: "UPDATE waits SET due_at = due_at WHERE kind <> 'queue'",
     test: ["elsewhere", "what one asked the other continues"],
   },
   {

@@ -193,11 +193,21 @@ function printDecision(path: PassagePath, all: boolean): void {
 }
 
 /** A call to an endpoint, or a lease. */
-function printElsewhere({ to, at, took, status, came, answer, by }: ElsewhereCallView): void {
-  const about = [status, took === undefined ? undefined : `${took} ms`, by && `by ${inLine(by, 60)}`].filter(Boolean)
+function printElsewhere(call: ElsewhereCallView): void {
+  const { to, at, took, status, came, answer, by, tokens, cost, facts = [], tools = [] } = call
+  const about = [
+    status,
+    took === undefined ? undefined : `${took} ms`,
+    by && `by ${inLine(by, 60)}`,
+    tokens && `${tokens.asked} + ${tokens.answered} tokens`,
+    cost !== undefined && `cost ${cost.toFixed(6)}`,
+  ].filter(Boolean)
   print(
     `  ${clock(at)} ${by ? "leased from" : "asked"} ${inLine(to, 120)} → ${inLine(came, 300)}${about.length > 0 ? ` (${about.join(", ")})` : ""}`,
   )
+  if (facts.length > 0) print(colors.dim(`  with the facts: ${facts.map((fact) => inLine(fact, 100)).join("; ")}`))
+  for (const { name, with: given, gave } of tools)
+    print(colors.dim(`  it used ${inLine(name, 60)} with ${inLine(given, 120)} → ${inLine(gave, 200)}`))
   if (answer) print(colors.dim(`  it answered: ${inLine(answer, 300)}`))
 }
 

@@ -111,7 +111,7 @@ export interface ElsewhereNote {
   instead?: string
 }
 
-/** A call to an endpoint, a lease, or an answer by the API. */
+/** A call to an endpoint or a model server, a lease, or an answer by the API. */
 export interface ElsewhereCallView {
   to: string
   at: string
@@ -122,6 +122,13 @@ export interface ElsewhereCallView {
   /** The beginning of what it answered. */
   answer?: string
   by?: string
+  /** Of a model: tokens of the request and of the answer, and what they cost by the model's prices. */
+  tokens?: { asked: number; answered: number }
+  cost?: number
+  /** The passages of the bot's facts that went along. */
+  facts?: string[]
+  /** The tools it wanted used, what with, and the beginning of what they gave. */
+  tools?: { name: string; with: string; gave: string }[]
 }
 
 /** What is answered to a turn from elsewhere: the same as a code handler returns. */

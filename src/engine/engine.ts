@@ -27,12 +27,14 @@ import { NamedSecrets } from "./handlers/namedSecrets.ts"
 import { Releases } from "./handlers/releases.ts"
 import { Identities } from "./identities.ts"
 import { Caller } from "./elsewhere/caller.ts"
+import { Growing } from "./elsewhere/growing.ts"
 import { Lending } from "./elsewhere/lending.ts"
 import { Forwarding } from "./inlet/forwarding.ts"
 import { Inlet } from "./inlet/inlet.ts"
 import { Journal } from "./inlet/journal.ts"
 import { JournalReader } from "./inlet/journalReader.ts"
 import { Poller } from "./inlet/poller.ts"
+import { Talking } from "./models/talking.ts"
 import { Sampling } from "./inlet/sampling.ts"
 import { MediaFetcher } from "./media/media.ts"
 import { Uploads } from "./media/uploads.ts"
@@ -166,6 +168,8 @@ export class Engine {
       ...{ database, secrets, seal, bell, figures, log, self },
       publicUrl: () => this.publicUrl,
       networks: settings.networks,
+      talking: new Talking({ database, releases, networks: settings.networks }),
+      growing: new Growing({ database, channels }),
     }))
     const courtesies = new Courtesies({ database, log })
     const turns = (this.turns = roles.has("turns")

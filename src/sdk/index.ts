@@ -1,6 +1,6 @@
 import type { Card, MediaItem, Option, ReplyPart } from "../core/message/reply.ts"
 
-import type { Handler } from "./turn.ts"
+import type { Handler, Turn } from "./turn.ts"
 
 export type { Handler, Outcome, Person, Said, State, Turn } from "./turn.ts"
 export type { Message, Media, Place, Sender, Choice } from "../core/message/message.ts"
@@ -133,4 +133,24 @@ function takes(what: string, given: unknown, fields: string[]): void {
     throw new TypeError(`${what} is a mapping with ${fields.join(", ")}.`)
   const wrong = Object.keys(given).find((name) => !fields.includes(name))
   if (wrong !== undefined) throw new TypeError(`"${wrong}" is no field of ${what}, which takes ${fields.join(", ")}.`)
+}
+
+/** What a tool's function is told besides what it is called with. */
+export type ToolTurn = Omit<Turn, "slots">
+
+/** Something a model may use: `tools/crossings.ts`, named under a handler's `tools:`. */
+export interface Tool {
+  /** What it is for, as the model reads it. */
+  description: string
+  /** A JSON Schema of what it is called with; without one it takes nothing. What does not fit is told to the model. */
+  parameters?: object
+  /** What it gives, as JSON; what it throws is told to the model. */
+  run(given: never, turn: ToolTurn): unknown
+}
+
+/** Marks the tool of its file: `export default tool({ description: "…", parameters: { … }, run: ({ to }) => … })`. */
+export function tool<Given = { [name: string]: unknown }>(
+  written: Omit<Tool, "run"> & { run(given: Given, turn: ToolTurn): unknown },
+): Tool {
+  return written as Tool
 }

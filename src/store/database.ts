@@ -20,6 +20,7 @@ import * as interviews from "./migrations/0015-interviews.ts"
 import * as forgetting from "./migrations/0016-forgetting.ts"
 import * as secrets from "./migrations/0017-secrets.ts"
 import * as elsewhere from "./migrations/0018-elsewhere.ts"
+import * as models from "./migrations/0019-models.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -44,6 +45,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0016-forgetting": forgetting,
   "0017-secrets": secrets,
   "0018-elsewhere": elsewhere,
+  "0019-models": models,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

@@ -63,7 +63,7 @@ export async function buryProcesses(database: Database, ids: string[]): Promise<
     // Endpoints they were asking are asked again.
     await rows(
       step,
-      "UPDATE waits SET due_at = now() WHERE kind = 'endpoint' AND leased_by = ANY(?) AND answer IS NULL",
+      "UPDATE waits SET due_at = now() WHERE kind <> 'queue' AND leased_by = ANY(?) AND answer IS NULL",
       [ids],
     )
     await rows(step, "DELETE FROM endpoints WHERE holder = ANY(?)", [ids])

@@ -151,6 +151,17 @@ export async function parkOptedOut(database: Database, conversation: string): Pr
 }
 
 /** What came of an attempt, and what follows for the message. */
+/** The provider's id of a message of ours; "on its way" while it is still to be sent; undefined where it has none. */
+export async function sentAs(database: Database, message: string): Promise<string | undefined> {
+  const [found] = await hotRows<{ id: string | null; waits: boolean }>(
+    database,
+    `SELECT (SELECT provider_id FROM attempts WHERE message = ? AND provider_id IS NOT NULL ORDER BY attempt LIMIT 1) AS id,
+       EXISTS (SELECT 1 FROM outbox WHERE message = ?) AS waits`,
+    [message, message],
+  )
+  return found?.id ?? (found?.waits ? "on its way" : undefined)
+}
+
 export interface Settlement {
   conversation: string
   position: number

@@ -45,6 +45,9 @@ const keyDays = 7
 /** Days after which a call that was kept to learn from is forgotten. */
 const sampleDays = 7
 
+/** Days for which it is kept what models cost. */
+const spendingDays = 62
+
 /** Forgets what nobody needs any more: keys of repeated sends, uploads the provider has dropped, old samples. */
 export async function pruneLeftovers(database: Database): Promise<void> {
   await inPieces(() =>
@@ -56,6 +59,7 @@ export async function pruneLeftovers(database: Database): Promise<void> {
     ),
   )
   await rows(database, "DELETE FROM uploads WHERE until < now()")
+  await rows(database, "DELETE FROM spending WHERE day < now() - ?::int * interval '1 day'", [spendingDays])
   await rows(database, "DELETE FROM samples WHERE at < now() - ?::int * interval '1 day'", [sampleDays])
 }
 

@@ -17,7 +17,8 @@ export type WaitAnswer =
       /** Names of the secrets that stood in it, and were masked. */
       masked?: string[]
     }
-  | { fails: string }
+  /** @property over whether a limit of the day is reached */
+  | { fails: string; over?: true }
 
 /** Times a turn is leased, or its endpoint asked: an index knows those that were. */
 export const mostLeases = 5
@@ -29,7 +30,7 @@ export interface WaitChange {
   position: number
   /** How often it was left from route to route before. */
   leg: number
-  kind: "endpoint" | "queue"
+  kind: "endpoint" | "queue" | "model"
   place: string
   bot: string
   lane: string
@@ -51,7 +52,7 @@ export interface WaitChange {
 export interface WaitRow {
   conversation: string
   message: string
-  kind: "endpoint" | "queue" | null
+  kind: "endpoint" | "queue" | "model" | null
   place: string | null
   turn: object | null
   asked: AskedTurn | null
@@ -153,13 +154,13 @@ const woken = `UPDATE work w SET waits = 2,
  * Keeps the answer of whoever holds the lease, once, and wakes the line. The line is locked first, as a turn's commit
  * does it. Gives the conversation, or nothing where the lease is another's, or the turn is over.
  *
- * @param call how the call, or the lease, goes on record
+ * @param calls how the calls, or the lease, go on record
  */
 export async function answerLease(
   database: Database,
   lease: string,
   answer: WaitAnswer,
-  call: ElsewhereCall,
+  calls: ElsewhereCall[],
 ): Promise<{ conversation: string; message: string } | undefined> {
   const [found] = await rows<{ conversation: string; message: string }>(
     database,
@@ -171,7 +172,7 @@ export async function answerLease(
        RETURNING x.conversation, x.message
      ), woken AS (${woken})
      SELECT * FROM answered`,
-    [lease, JSON.stringify(answer), JSON.stringify([call]), lease],
+    [lease, JSON.stringify(answer), JSON.stringify(calls), lease],
   )
   if (FAULTS_BUILT) await faultPoint("elsewhere: answer kept")
   return found
@@ -251,7 +252,7 @@ export interface LeasedWait {
 export async function leaseWaits(
   database: Database,
   asked: {
-    kind: "endpoint" | "queue"
+    kind: "endpoint" | "queue" | "model"
     place: string
     by: string
     seconds: number
@@ -291,7 +292,7 @@ export async function leaseWaits(
 export async function releaseLease(
   database: Database,
   lease: string,
-  call: ElsewhereCall,
+  calls: ElsewhereCall[],
   due: number | undefined,
 ): Promise<boolean> {
   const done = await rows(
@@ -299,7 +300,7 @@ export async function releaseLease(
     `UPDATE waits x SET lease = NULL, leased_by = NULL, leased_at = NULL, calls = x.calls || ?::jsonb,
        due_at = CASE WHEN ?::float8 IS NULL THEN 'infinity' ELSE now() + ?::float8 * interval '1 millisecond' END
      WHERE x.lease = ? AND x.answer IS NULL RETURNING 1`,
-    [JSON.stringify([call]), due ?? null, due ?? null, lease],
+    [JSON.stringify(calls), due ?? null, due ?? null, lease],
   )
   return done.length > 0
 }
@@ -337,14 +338,13 @@ export async function leased(database: Database, lease: string): Promise<Held | 
   return found
 }
 
-/** Addresses of endpoints that are to be asked now. */
-export async function dueEndpoints(database: Database): Promise<string[]> {
-  const found = await hotRows<{ place: string }>(
+/** Endpoints and model servers that are to be asked now. */
+export async function dueToAsk(database: Database): Promise<{ kind: "endpoint" | "model"; place: string }[]> {
+  return hotRows(
     database,
-    "SELECT DISTINCT place FROM waits WHERE kind = 'endpoint' AND answer IS NULL AND due_at <= now() LIMIT 1000",
+    "SELECT DISTINCT kind, place FROM waits WHERE kind <> 'queue' AND answer IS NULL AND due_at <= now() LIMIT 1000",
     [],
   )
-  return found.map(({ place }) => place)
 }
 
 /**
@@ -378,6 +378,16 @@ export async function endWaiting(database: Database, conversations: string[]): P
      FROM channels c WHERE c.key = w.channel AND w.conversation = ANY(?) AND w.holder = '${elsewhere}'`,
     [conversations],
   )
+}
+
+/** The message that grows into the answer of a turn that waits, by the lease of whoever is asked. */
+export async function draftOfLease(database: Database, lease: string): Promise<string | undefined> {
+  const [found] = await hotRows<{ draft: string | null }>(
+    database,
+    "SELECT turn->>'draft' AS draft FROM waits WHERE lease = ? AND answer IS NULL",
+    [lease],
+  )
+  return found?.draft ?? undefined
 }
 
 /** A queue at a glance. */
@@ -455,7 +465,7 @@ export async function listEndpoints(database: Database): Promise<EndpointRow[]> 
        coalesce(x.waiting, 0) AS waiting, x.oldest
      FROM (SELECT DISTINCT ON (address) * FROM endpoints ORDER BY address, at DESC) e
      FULL JOIN (SELECT place, count(*)::int AS waiting, min(since) AS oldest FROM waits
-       WHERE kind = 'endpoint' AND answer IS NULL GROUP BY place) x ON x.place = e.address
+       WHERE kind <> 'queue' AND answer IS NULL GROUP BY place) x ON x.place = e.address
      ORDER BY 1 LIMIT 500`,
   )
 }

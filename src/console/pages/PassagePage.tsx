@@ -224,17 +224,32 @@ function Decided({ routes }: { routes: PassagePath["decision"] }) {
 function AskedElsewhere({ calls }: { calls: ElsewhereCallView[] }) {
   return (
     <ul className="m-0 list-none p-0 text-sm">
-      {calls.map(({ to, at, took, status, came, answer, by }) => (
+      {calls.map(({ to, at, took, status, came, answer, by, tokens, cost, facts = [], tools = [] }) => (
         <li key={at + came} className="py-0.5">
           <span className="text-quiet tabular-nums">{clock(at)}</span> {by ? "leased from" : "asked"}{" "}
           <code className="font-mono text-xs [overflow-wrap:anywhere]">{shown(to)}</code>: {shown(came)}
-          {[status, took === undefined ? undefined : span(took), by && `by ${shown(by)}`]
+          {[
+            status,
+            took === undefined ? undefined : span(took),
+            by && `by ${shown(by)}`,
+            tokens && `${tokens.asked} + ${tokens.answered} tokens`,
+            cost !== undefined && `cost ${cost.toFixed(6)}`,
+          ]
             .filter(Boolean)
             .map((fact) => (
               <span key={String(fact)} className="text-quiet">
                 , {fact}
               </span>
             ))}
+          {facts.length > 0 ? (
+            <span className="block text-quiet">With the facts: {facts.map((fact) => shown(fact)).join("; ")}</span>
+          ) : null}
+          {tools.map(({ name, with: given, gave }) => (
+            <span key={name + given} className="block [overflow-wrap:anywhere]">
+              It used <b>{shown(name)}</b> with <code className="font-mono text-xs">{shown(given)}</code>, which gave{" "}
+              <code className="font-mono text-xs">{shown(gave)}</code>
+            </span>
+          ))}
           {answer ? (
             <Fold title="What it answered">
               <Json value={answer} />

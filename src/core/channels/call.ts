@@ -32,6 +32,10 @@ export interface OutgoingCall {
   timeout?: number
   /** What it says, where its body does not show it in a form that is known. */
   words?: string
+  /** Set where the message is said once this is taken: the calls behind it are for where it is refused. */
+  ends?: true
+  /** Set where the next call is made all the same when this one is refused. */
+  mayFail?: true
   /** Set where it answers something that was said here to try the bot: nothing leaves. */
   captured?: true
   /** Set where a reply goes back inside the answer to the call that brought the message. */

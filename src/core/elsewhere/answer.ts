@@ -22,8 +22,8 @@ export type EndpointAnswer =
   | { is: "later" }
   /** Another try may bring an answer. @property after milliseconds that it asked to be left alone for */
   | { is: "again"; why: string; after?: number }
-  /** The same would come again. */
-  | { is: "unfit"; why: string }
+  /** The same would come again. @property over whether a limit of the day is reached */
+  | { is: "unfit"; why: string; over?: true }
 
 /** Bytes of an answer. */
 export const longestAnswer = 1024 * 1024
@@ -69,7 +69,7 @@ export function outcomeFault(given: unknown): string | undefined {
 }
 
 /** Statuses of answers that another try may change. */
-const passing: ReadonlySet<number> = new Set([408, 425, 429, 500, 502, 503, 504])
+export const passing: ReadonlySet<number> = new Set([408, 425, 429, 500, 502, 503, 504])
 
 /** Reads what an endpoint answered. Redirects have been followed before. */
 export function readAnswer(
@@ -100,7 +100,7 @@ export function readAnswer(
 }
 
 /** Milliseconds that a `Retry-After` asks for: seconds, or a date (RFC 9110, section 10.2.3). */
-function retryAfterOf(given: string | undefined, now: Date): number | undefined {
+export function retryAfterOf(given: string | undefined, now: Date): number | undefined {
   if (given === undefined) return undefined
   if (/^\d{1,9}$/.test(given.trim())) return Number(given) * 1000
   const at = Date.parse(given)

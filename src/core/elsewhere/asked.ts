@@ -1,4 +1,5 @@
 import type { Message, Place } from "../message/message.ts"
+import type { ModelOrder } from "../model/order.ts"
 
 /** What an endpoint, or a worker at a queue, is told of a turn. */
 export interface AskedTurn {
@@ -49,7 +50,7 @@ export function askedEvent(turn: AskedTurn, answer: AskedEvent["data"]["answer"]
   return JSON.stringify(event)
 }
 
-/** How an endpoint is asked, as its handler says it. */
+/** How an endpoint, or a model server, is asked, as its handler says it. */
 export interface HowAsked {
   address: string
   /** Milliseconds one call may take. */
@@ -60,4 +61,6 @@ export interface HowAsked {
   signedBy: string[]
   /** Names of the secrets that must not stand on record. */
   secrets: string[]
+  /** Set where a model is asked; `signedBy` is then its server's key. */
+  model?: ModelOrder
 }

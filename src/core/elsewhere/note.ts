@@ -10,6 +10,13 @@ export interface ElsewhereCall {
   came: string
   /** The beginning of what it answered, without secrets. */
   answer?: string
+  /** Of a model: tokens of the request and of the answer, and what they cost. */
+  tokens?: { asked: number; answered: number }
+  cost?: number
+  /** The passages of the facts that went along. */
+  facts?: string[]
+  /** The tools it wanted used, what with, and what they gave. */
+  tools?: { name: string; with: string; gave: string }[]
   /** Who leased it. */
   by?: string
 }

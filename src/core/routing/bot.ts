@@ -9,6 +9,7 @@ import type { Hours } from "./hours.ts"
 
 import type { InterviewTexts } from "../interview/words.ts"
 import type { Texts, Written } from "./texts.ts"
+import type { Model } from "../model/model.ts"
 import type { Unrouted } from "./unrouted.ts"
 import type { HandlerName } from "./handlerName.ts"
 
@@ -46,6 +47,10 @@ export interface Bot {
   stateSchema?: { file: "state.ts" | "state.yaml"; migrates: boolean }
   routes: Route[]
   unrouted?: Unrouted
+  /** Model servers, by the names that handlers know them by. */
+  models?: { [name: string]: Model }
+  /** Texts of the folder that handlers name, by their paths in it: instructions, and facts. */
+  files?: { [path: string]: string }
   /** What people see of the bot at its providers; `connect` sets it. */
   account?: Presence
 }
@@ -83,6 +88,10 @@ export interface HandlersKnown {
   rules?: Rules
   /** Texts that stand in files of their own. */
   texts?: Texts
+  /** Text files of the folder, by their paths in it. */
+  documents?: { [path: string]: string }
+  /** Names of the tools that models may use. */
+  tools?: ReadonlySet<string>
   /** iCalendar files, by their names. */
   calendars?: { [file: string]: string }
 }

@@ -18,7 +18,7 @@ import type { HandlerName } from "./handlerName.ts"
 /** Tells a fault, by the path to what is wrong. */
 export type Say = (path: (string | number)[], says: string, remedy?: string) => void
 
-interface NamedHandler {
+export interface NamedHandler {
   handler: HandlerName
   path: (string | number)[]
   /** The route's condition; nothing for the unrouted. */
@@ -86,7 +86,7 @@ export function textFaults(bot: Bot, named: NamedHandler[], book: RuleBook, say:
     if (typeof handler !== "object") continue
     const slots = when ? slotsIn(when, book) : []
     const { choices } = handler as { choices?: { label: Written }[] }
-    for (const name of ["text", "fallback", "meanwhile"])
+    for (const name of ["text", "fallback", "meanwhile", "over"])
       if (handler[name] !== undefined) check(handler[name] as Written, [...path, name], slots)
     choices?.forEach(({ label }, at) => check(label, [...path, "choices", at, "label"], slots))
   }
@@ -123,7 +123,7 @@ function leadsBack(name: string, texts: Texts): boolean {
 }
 
 /** The slots that may be filled where a condition is met. */
-function slotsIn(met: Condition, book: RuleBook): string[] {
+export function slotsIn(met: Condition, book: RuleBook): string[] {
   const phrases = [met.phrase ?? []].flat().flatMap((source) => slotsOf(book.resolved(readPhrase(source))))
   const groups = list(met.pattern).flatMap((source) => new Pattern(source).slots)
   const args = met.command === undefined ? [] : ["args"]

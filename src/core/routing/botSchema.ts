@@ -8,6 +8,7 @@ import { conditionSchema } from "./condition.ts"
 import { duration, list, oneOrMore } from "./parts.ts"
 
 import { momentsSaid } from "../interview/words.ts"
+import { modelSchema } from "../model/model.ts"
 import { textNames, writtenText } from "./texts.ts"
 import type { HandlersKnown } from "./bot.ts"
 
@@ -158,6 +159,9 @@ const withHandlers = (handler: Joi.Schema) =>
     groups: groups.default({ otherwise: "addressed" }),
     interviews,
     giveBack: duration,
+    models: Joi.object()
+      .pattern(/^[a-z][A-Za-z0-9-]*$/, modelSchema(secretName, duration))
+      .max(50),
     desk: Joi.object({
       channel: Joi.string().max(63).required(),
       place: Joi.string().max(200).required(),

@@ -10,6 +10,7 @@ import type { Bot, BotReading, Fault, HandlersKnown } from "./bot.ts"
 import { botSchema, phraseFault } from "./botSchema.ts"
 import { deadlineFaults, handlersNamed, hoursFaults, textFaults } from "./botFaults.ts"
 import { inWords, isRenamed } from "./schemaWords.ts"
+import { modelFaults } from "./modelFaults.ts"
 import { offsetOf } from "./yamlPlace.ts"
 
 /** Characters of a bot: ten thousand routes are half of it. */
@@ -122,6 +123,7 @@ export function readBot(source: string, file: string, known: HandlersKnown): Bot
   // What its slots are is not known of a phrase with a fault.
   if (faults.length > 0) return { faults }
   textFaults(bot, named, book, say)
+  modelFaults(bot, named, book, known, say)
   deadlineFaults(bot, known.kinds, say)
   if (faults.length > 0) return { faults }
   return { bot, lines: bot.routes.map((_route, at) => where(["routes", at]).line ?? 1) }

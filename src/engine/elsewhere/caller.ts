@@ -3,6 +3,7 @@ import { LRUCache } from "lru-cache"
 import type { Logger } from "pino"
 import { setTimeout as pause } from "node:timers/promises"
 import type { AskedTurn, HowAsked } from "../../core/elsewhere/asked.ts"
+import type { ModelOrder } from "../../core/model/order.ts"
 import type { EndpointAnswer } from "../../core/elsewhere/answer.ts"
 import { Breaker } from "../../core/elsewhere/breaker.ts"
 import { retryAfter } from "../../core/delivery/retry.ts"
@@ -14,7 +15,7 @@ import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
 import type { LeasedWait, WaitAnswer } from "../../store/waits.ts"
 import {
   answerLease,
-  dueEndpoints,
+  dueToAsk,
   forgetEndpoints,
   giveUpLeased,
   leaseWaits,
@@ -30,8 +31,13 @@ import { every } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
 import type { Seal } from "../seal.ts"
 import type { EndpointCame } from "./endpointCall.ts"
-import { callEndpoint, newLease } from "./endpointCall.ts"
+import { callEndpoint } from "./endpointCall.ts"
+import type { Growing } from "./growing.ts"
+import { newLease } from "./newLease.ts"
 import { tokenOf } from "./turnToken.ts"
+import type { Claim } from "../../store/onces.ts"
+import type { Values } from "../handlers/namedSecrets.ts"
+import type { Talking } from "../models/talking.ts"
 
 /** Milliseconds a turn is held for the answer of an endpoint. What takes longer waits without a claim. */
 const held = 800
@@ -47,6 +53,10 @@ export interface ToAsk {
   leg: number
   /** Milliseconds the turn may wait. */
   within: number
+  /** Who holds the turn: its process, or whoever has its lease. */
+  claim: Claim
+  /** Where the last of its messages stands. */
+  to: number
 }
 
 /** What came of asking: an answer, or how the turn waits for one. */
@@ -54,7 +64,10 @@ export type Asked =
   | { answer: WaitAnswer; calls: ElsewhereCall[] }
   | { waits: { due: number | undefined; lease?: string; leases: number }; calls: ElsewhereCall[] }
 
-/** Asks endpoints: at once where they answer at once, and otherwise off the record, where turns wait without a claim. */
+/**
+ * Asks endpoints and model servers: at once where they answer at once, and otherwise off the record, where turns wait
+ * without a claim.
+ */
 export class Caller {
   private readonly breakers = new LRUCache<string, Breaker>({ max: 1000 })
   private readonly underWay = new Map<string, number>()
@@ -75,6 +88,8 @@ export class Caller {
       log: Logger
       self: string
       publicUrl: () => string
+      talking: Talking
+      growing: Growing
       /** Private networks that endpoints may lie in. */
       networks: string[]
     },
@@ -121,12 +136,13 @@ export class Caller {
         breaker.undecided()
         throw error
       })
-    const calling = this.call(asked, values)
+    const lease = newLease()
+    const claim = { ...asked.claim, lease }
+    const calling = this.call({ ...asked, claim }, values)
     const first = await Promise.race([calling, pause(held, undefined, { ref: false })])
     if (first) return this.cameAt(first, 1, now + within - Date.now())
-    const lease = newLease()
     this.follow(calling.then((came) => this.deliver(lease, came, 1, now + within - Date.now(), values)))
-    return { waits: { due: how.limit + margin, lease, leases: 1 }, calls: [] }
+    return { waits: { due: Math.min(how.limit, within) + margin, lease, leases: 1 }, calls: [] }
   }
 
   /** Asks about turns that wait to be asked, as far as there is room. */
@@ -134,7 +150,7 @@ export class Caller {
     const { database, bell } = this.parts
     const givenUp = await giveUpLeased(database)
     if (givenUp > 0) bell.ring("work")
-    for (const address of await dueEndpoints(database)) {
+    for (const { kind, place: address } of await dueToAsk(database)) {
       if (this.stopping) return
       const breaker = this.breakerOf(address)
       const how = this.asked.get(address)
@@ -144,7 +160,7 @@ export class Caller {
       const seconds = ((how?.limit ?? 30_000) + margin) / 1000
       const leases = Array.from({ length: count }, newLease)
       const taken = await leaseWaits(database, {
-        ...{ kind: "endpoint", place: address, by: this.parts.self, seconds, count, leases },
+        ...{ kind, place: address, by: this.parts.self, seconds, count, leases },
       })
       if (taken.length === 0) breaker.undecided()
       for (const wait of taken) this.follow(this.askLeased(wait))
@@ -158,44 +174,26 @@ export class Caller {
       const { bot, lane } = wait
       const values = await this.parts.secrets.listed(bot, lane, [...how.signedBy, ...how.secrets])
       const until = Date.now() + left
-      const came = await this.call({ how, turn: asked, message, position, leg, within: left }, values)
+      const claim = { conversation: wait.conversation, fence: -1, holder: "", lease }
+      const told = { how, turn: asked, message, position, leg, within: left, claim, to: position }
+      const came = await this.call(told, values)
       await this.deliver(lease, came, leases, until - Date.now(), values)
     } catch (error) {
       this.breakerOf(how.address).undecided()
       if (!(error instanceof HandlerFault)) throw error
       const call = { to: how.address, at: new Date().toISOString(), came: error.error.message }
-      await answerLease(this.parts.database, lease, { fails: error.error.message }, call)
+      await answerLease(this.parts.database, lease, { fails: error.error.message }, [call])
     }
     // There is room for the next.
     if (!this.stopping) void this.repeated?.now().catch(() => undefined)
   }
 
-  private async call(
-    { how, turn, message, position, leg, within }: ToAsk,
-    values: { readonly [name: string]: string },
-  ): Promise<EndpointCame> {
-    const { address } = how
-    const { seal, publicUrl, networks } = this.parts
-    this.asked.set(address, how)
+  private async call(asked: ToAsk, values: Values): Promise<EndpointCame> {
+    const { address, model } = asked.how
+    this.asked.set(address, asked.how)
     this.underWay.set(address, this.busy(address) + 1)
-    const now = Date.now()
     try {
-      if (FAULTS_BUILT) await faultPoint("endpoint: about to ask")
-      const came = await callEndpoint({
-        address,
-        turn,
-        answer: {
-          to: `${publicUrl()}/api/v1/answers`,
-          token: tokenOf(seal, { message, position, leg }),
-          until: new Date(now + within).toISOString(),
-        },
-        keys: how.signedBy.map((name) => values[name]!),
-        secrets: Object.values(values),
-        limit: Math.min(how.limit, within),
-        networks,
-        signal: this.breakingOff.signal,
-      })
-      if (FAULTS_BUILT) await faultPoint("endpoint: answered")
+      const came = model ? await this.talk(asked, model, values) : await this.post(asked, values)
       this.judge(address, came)
       return came
     } finally {
@@ -205,14 +203,61 @@ export class Caller {
     }
   }
 
+  /** Asks a model, and shows meanwhile that somebody is about to answer. */
+  private async talk(asked: ToAsk, order: ModelOrder, values: Values): Promise<EndpointCame> {
+    const { turn, claim, how, within } = asked
+    const { talking, growing } = this.parts
+    const typed = growing.typing(turn)
+    const draft = order.stream ? growing.draft(turn, order, claim.lease!, values) : undefined
+    try {
+      return await talking.ask({
+        ...asked,
+        order,
+        within: Math.min(how.limit, within),
+        key: how.signedBy[0],
+        values,
+        signal: this.breakingOff.signal,
+        grows: draft && ((text) => draft.grows(text)),
+      })
+    } finally {
+      typed()
+      await draft?.end()
+    }
+  }
+
+  private async post({ how, turn, message, position, leg, within }: ToAsk, values: Values): Promise<EndpointCame> {
+    const { address } = how
+    const { seal, publicUrl, networks } = this.parts
+    const now = Date.now()
+    if (FAULTS_BUILT) await faultPoint("endpoint: about to ask")
+    const came = await callEndpoint({
+      address,
+      turn,
+      answer: {
+        to: `${publicUrl()}/api/v1/answers`,
+        token: tokenOf(seal, { message, position, leg }),
+        until: new Date(now + within).toISOString(),
+      },
+      keys: how.signedBy.map((name) => values[name]!),
+      secrets: Object.values(values),
+      limit: Math.min(how.limit, within),
+      networks,
+      signal: this.breakingOff.signal,
+    })
+    if (FAULTS_BUILT) await faultPoint("endpoint: answered")
+    return came
+  }
+
   /** What a call says about its endpoint. */
-  private judge(address: string, { came, call, down }: EndpointCame): void {
+  private judge(address: string, { came, calls, down }: EndpointCame): void {
     const { figures, database, self, log, bell } = this.parts
     const breaker = this.breakerOf(address)
     const now = Date.now()
-    figures.asked(came.is, call.took ?? 0)
+    const last = calls.at(-1)
+    if (!last) return breaker.undecided()
+    figures.asked(came.is, last.took ?? 0)
     if (came.is === "again" && came.after !== undefined) breaker.leaveAlone(now, came.after)
-    const changed = down ? breaker.failed(now, call.came) : breaker.succeeded()
+    const changed = down ? breaker.failed(now, last.came) : breaker.succeeded()
     if (!changed) return
     const { state, failures, why, until } = breaker
     const { origin, pathname } = new URL(address)
@@ -227,10 +272,9 @@ export class Caller {
   }
 
   /** What an answer means for a turn that is at hand. @param left milliseconds it may still wait */
-  private cameAt({ came, call }: EndpointCame, asked: number, left: number): Asked {
-    const calls = [call]
+  private cameAt({ came, calls }: EndpointCame, asked: number, left: number): Asked {
     if (came.is === "answer") return { answer: { outcome: came.outcome }, calls }
-    if (came.is === "unfit") return { answer: { fails: came.why }, calls }
+    if (came.is === "unfit") return { answer: failsOf(came), calls }
     if (came.is === "later") return { waits: { due: undefined, leases: asked }, calls }
     const due = againAfter(came, asked)
     if (due === undefined || due >= left) return { answer: { fails: came.why }, calls }
@@ -240,7 +284,7 @@ export class Caller {
   /** The same for a turn that waits. It is on record within a moment, unless its process has lost it. */
   private async deliver(
     lease: string,
-    { came, call }: EndpointCame,
+    { came, calls }: EndpointCame,
     asked: number,
     left: number,
     values: { readonly [name: string]: string },
@@ -253,14 +297,16 @@ export class Caller {
     const answer: WaitAnswer | undefined =
       outcome !== undefined
         ? { outcome, ...(found.size > 0 ? { masked: [...found] } : {}) }
-        : came.is === "unfit" || over
-          ? { fails: came.why }
-          : undefined
+        : came.is === "unfit"
+          ? failsOf(came)
+          : over
+            ? { fails: (came as { why: string }).why }
+            : undefined
     for (let tries = 0; tries < 8; tries++) {
       try {
         const done = answer
-          ? (await answerLease(database, lease, answer, call)) !== undefined
-          : await releaseLease(database, lease, call, due)
+          ? (await answerLease(database, lease, answer, calls)) !== undefined
+          : await releaseLease(database, lease, calls, due)
         if (done) {
           bell.ring("work")
           bell.ring("live")
@@ -292,6 +338,10 @@ export class Caller {
     if (!breaker) this.breakers.set(address, (breaker = new Breaker()))
     return breaker
   }
+}
+
+function failsOf({ why, over }: Extract<EndpointAnswer, { is: "unfit" }>): WaitAnswer {
+  return { fails: why, ...(over ? { over } : {}) }
 }
 
 function againAfter({ after }: Extract<EndpointAnswer, { is: "again" }>, asked: number): number | undefined {

@@ -1,21 +1,16 @@
-import { randomUUID } from "node:crypto"
 import { askedEvent } from "../../core/elsewhere/asked.ts"
 import type { AskedTurn } from "../../core/elsewhere/asked.ts"
 import type { EndpointAnswer } from "../../core/elsewhere/answer.ts"
 import { longestAnswer, readAnswer } from "../../core/elsewhere/answer.ts"
 import { webhookHeaders } from "../../core/signature/webhookSignature.ts"
-import { storable } from "../../core/message/graphemes.ts"
 import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
-
 import { Exchange, TooLarge } from "../calls/exchange.ts"
+import { failureWords, keptWords } from "../calls/failureWords.ts"
 import { guarded, PrivateNetwork, refusePrivate } from "../calls/privateNetworks.ts"
-import { replaceSecrets } from "../seal.ts"
 
 /** Redirects followed, and only to the same host. */
 const mostRedirects = 5
 const redirects: ReadonlySet<number> = new Set([301, 302, 307, 308])
-/** Characters of an answer that stay on record. */
-const longestKept = 2000
 /** Connections to one endpoint. */
 const connections = 256
 
@@ -38,7 +33,7 @@ export interface EndpointCall {
 /** What an endpoint's call came to. @property down whether that says that the endpoint is not well */
 export interface EndpointCame {
   came: EndpointAnswer
-  call: ElsewhereCall
+  calls: ElsewhereCall[]
   down: boolean
 }
 
@@ -52,7 +47,7 @@ export async function callEndpoint(asked: EndpointCall): Promise<EndpointCame> {
   const done = (came: EndpointAnswer, down: boolean): EndpointCame => {
     call.took = Date.now() - begun.getTime()
     call.came = came.is === "answer" ? "answered" : came.is === "later" ? "answers later" : came.why
-    return { came, call, down }
+    return { came, calls: [call], down }
   }
   try {
     let address = new URL(asked.address)
@@ -62,7 +57,7 @@ export async function callEndpoint(asked: EndpointCall): Promise<EndpointCame> {
       call.status = status
       const to = given.location
       if (!redirects.has(status) || to === undefined) {
-        if (words !== "") call.answer = keepable(words, asked.secrets)
+        if (words !== "") call.answer = keptWords(words, asked.secrets)
         const came = readAnswer({ status, headers: given, body: words }, new Date())
         return done(came, came.is === "again")
       }
@@ -86,7 +81,7 @@ export async function callEndpoint(asked: EndpointCall): Promise<EndpointCame> {
         { is: "unfit", why: `${new PrivateNetwork().message}; the setting WOBBET_PRIVATE_NETWORKS may name that` },
         false,
       )
-    return done({ is: "again", why: wordsFor(error as Error) }, true)
+    return done({ is: "again", why: failureWords(error as Error) }, true)
   }
 }
 
@@ -103,20 +98,3 @@ async function exchanged(
   guarded(networks, connections).dispatch({ origin, path: pathname + search, method: "POST", headers, body }, exchange)
   return exchange.answer
 }
-
-function wordsFor({ name, message, ...error }: Error & { code?: string }): string {
-  if (name === "TimeoutError") return "it did not answer in time"
-  if (name === "AbortError") return "the call was broken off"
-  const code = error.code ?? (error.cause as { code?: string } | undefined)?.code
-  if (code === "ECONNREFUSED") return "nothing answers at its address (ECONNREFUSED)"
-  if (code !== undefined) return `it could not be reached (${code})`
-  return `it could not be reached: ${storable(message).slice(0, 200)}`
-}
-
-function keepable(text: string, secrets: readonly string[]): string {
-  // A little more is looked through than is kept: a secret at the cut would not be found.
-  return storable(replaceSecrets(text.slice(0, longestKept * 2), [...secrets], () => "•••").slice(0, longestKept))
-}
-
-/** The name of a lease: whoever has it holds the turn. */
-export const newLease = () => `lease_${randomUUID()}`

@@ -4,7 +4,7 @@ import type { LeasedWait } from "../../store/waits.ts"
 import { leaseWaits, releaseLease } from "../../store/waits.ts"
 import { Watchers } from "../process/watchers.ts"
 import { Trouble } from "../trouble.ts"
-import { newLease } from "./endpointCall.ts"
+import { newLease } from "./newLease.ts"
 
 /** Workers that may wait at once, in one process. */
 const mostAsking = 500
@@ -81,7 +81,7 @@ export class Lending {
   private async takeBack(taken: LeasedWait[]): Promise<LeasedWait[]> {
     for (const { lease, place } of taken) {
       const call = { to: place, at: new Date().toISOString(), came: "leased by somebody who had hung up" }
-      await releaseLease(this.parts.database, lease, call, 0)
+      await releaseLease(this.parts.database, lease, [call], 0)
     }
     return []
   }

@@ -20,6 +20,7 @@ import { writtenHandlers } from "./registry.ts"
 import { shownPath } from "./shownPath.ts"
 import { readStateSchema, schemaEntry, schemaLibraries } from "./stateSchema.ts"
 import { tableOf } from "./tables.ts"
+import { toolEntries, toolImports } from "./toolEntries.ts"
 
 /** A bot folder, read, checked and bundled. */
 export interface BotPackage {
@@ -55,7 +56,9 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     const remedy = `Make ${shownPath(file)}, or name another folder with --bot.`
     return { files: [], faults: [{ file: shownPath(file), says: "there is no bot.yaml in the folder", remedy }] }
   }
-  const files = await handlerFiles(folder)
+  const files = await codeFiles(join(folder, "handlers"))
+  const tools = await codeFiles(join(folder, "tools"))
+  const documents = await readDocuments(folder)
   const rules = await readRules(folder)
   const texts = await readTexts(folder)
   const calendars = await readCalendars(folder)
@@ -65,14 +68,20 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     rules: rules.mappings,
     texts: texts.texts,
     calendars: calendars.files,
+    documents: documents.files,
+    tools: new Set(tools.keys()),
   }
   const reading = readBot(source, shownPath(file), known)
   const state = await readStateSchema(folder)
   const schema = state && "schema" in state ? state : undefined
   const alongside = await readFilesOf(folder)
-  const bundle = await bundleHandlers(folder, files, sdk, { schema: schema?.code, files: alongside.files })
+  const bundle = await bundleHandlers(folder, files, sdk, {
+    schema: schema?.code,
+    files: alongside.files,
+    tools,
+  })
   const profiles = await readProfiles(folder)
-  const ofFiles = [...alongside.faults, ...rules.faults, ...texts.faults, ...calendars.faults]
+  const ofFiles = [...alongside.faults, ...rules.faults, ...texts.faults, ...calendars.faults, ...documents.faults]
   const faults = [
     // Without a file that cannot be read, much would be at fault that is not.
     ...(ofFiles.length > 0 ? ofFiles : "faults" in reading ? reading.faults : []),
@@ -80,7 +89,11 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     ...(state && "faults" in state ? state.faults : []),
     ...("faults" in bundle ? bundle.faults : []),
   ]
-  const typed = [...files.values(), ...(schema?.schema.file === "state.ts" ? [join(folder, "state.ts")] : [])]
+  const typed = [
+    ...files.values(),
+    ...tools.values(),
+    ...(schema?.schema.file === "state.ts" ? [join(folder, "state.ts")] : []),
+  ]
   if ("faults" in reading || "faults" in bundle || faults.length > 0) return { files: typed, faults }
   if (schema) reading.bot.stateSchema = schema.schema
   const id = createHash("sha256")
@@ -237,6 +250,34 @@ async function readFilesOf(folder: string): Promise<{ files: { [name: string]: s
 const byPath = (one: { parentPath: string; name: string }, other: { parentPath: string; name: string }) =>
   join(one.parentPath, one.name) < join(other.parentPath, other.name) ? -1 : 1
 
+/** Folders below the bot's own in which texts are looked for, and characters of all of them. */
+const deepestDocuments = 4
+const longestDocuments = 4_000_000
+
+/** The Markdown and plain texts of the folder, by their paths in it: what handlers name of them travels with the release. */
+async function readDocuments(folder: string): Promise<{ files: { [path: string]: string }; faults: Fault[] }> {
+  const files: { [path: string]: string } = {}
+  const faults: Fault[] = []
+  let room = longestDocuments
+  const walk = async (inside: string, depth: number): Promise<void> => {
+    const found = await readdir(inside, { withFileTypes: true }).catch(() => [])
+    for (const entry of found.sort((one, other) => (one.name < other.name ? -1 : 1))) {
+      const path = join(inside, entry.name)
+      if (entry.name.startsWith(".") || entry.name === "node_modules") continue
+      if (entry.isDirectory() && depth < deepestDocuments) await walk(path, depth + 1)
+      if (!entry.isFile() || !/\.(md|txt)$/i.test(entry.name)) continue
+      const source = await readBounded(path, room)
+      if (typeof source !== "string") faults.push(source)
+      else {
+        room -= source.length
+        files[relative(folder, path).replaceAll("\\", "/")] = source
+      }
+    }
+  }
+  await walk(folder, 0)
+  return { files, faults }
+}
+
 /** A file of the folder; or what keeps it from being read. */
 async function readBounded(path: string, longest: number): Promise<string | Fault> {
   const file = shownPath(path)
@@ -265,8 +306,8 @@ export function followFolder(folder: string, changed: () => void): () => void {
   }
 }
 
-async function handlerFiles(folder: string): Promise<Map<string, string>> {
-  const inside = join(folder, "handlers")
+/** The files of code in a folder, by their names. */
+async function codeFiles(inside: string): Promise<Map<string, string>> {
   const names = await readdir(inside).catch(() => [])
   const files = new Map<string, string>()
   for (const name of names.sort()) {
@@ -280,12 +321,18 @@ async function bundleHandlers(
   folder: string,
   files: Map<string, string>,
   sdk: string,
-  { schema, files: alongside }: { schema: string | undefined; files: { [name: string]: string } },
+  {
+    schema,
+    files: alongside,
+    tools,
+  }: { schema: string | undefined; files: { [name: string]: string }; tools: Map<string, string> },
 ): Promise<{ code: string | null } | { faults: Fault[] }> {
-  if (files.size === 0 && schema === undefined) return { code: null }
+  if (files.size === 0 && tools.size === 0 && schema === undefined) return { code: null }
   const imports = [...files.values()].map((file, at) => `import h${at} from ${JSON.stringify(resolve(file))}`)
   const entries = [...files.keys()].map((name, at) => `  ${JSON.stringify(name)}: { default: h${at} },`)
   if (schema !== undefined) entries.push(schemaEntry)
+  imports.push(...toolImports(tools))
+  entries.push(...toolEntries(tools))
   try {
     const built = await build({
       stdin: {
@@ -305,7 +352,7 @@ async function bundleHandlers(
       sourcesContent: false,
       absWorkingDir: resolve(folder),
       outfile: join(resolve(folder), "bundle.mjs"),
-      alias: { wobbet: sdk, ...(schema === undefined ? {} : schemaLibraries(folder)) },
+      alias: { wobbet: sdk, ...(schema === undefined && tools.size === 0 ? {} : schemaLibraries(folder)) },
       logLevel: "silent",
       banner: {
         js: 'import { createRequire as __requireFor } from "node:module"; const require = __requireFor(import.meta.url);',

@@ -119,7 +119,7 @@ export class FollowedFolder {
     const handlers = [
       ...bot.routes,
       ...unroutedCases(bot.unrouted).map(({ handler }) => ({ name: "unrouted", handler })),
-    ].map((route) => ({ name: route.name, takes: secretsOf(route) }))
+    ].map((route) => ({ name: route.name, takes: secretsOf(route, bot) }))
     const missing = await secrets.missing(
       bot.bot,
       lane,

@@ -5,6 +5,7 @@ import type { Entry } from "../../core/interview/journal.ts"
 import type { Leaving } from "../../core/interview/question.ts"
 import type { AskedTurn, HowAsked } from "../../core/elsewhere/asked.ts"
 import type { Message, Place } from "../../core/message/message.ts"
+import type { Bot } from "../../core/routing/bot.ts"
 import type { RouteTable } from "../../core/routing/table.ts"
 import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
 import type { WaitAnswer } from "../../store/waits.ts"
@@ -50,7 +51,7 @@ export interface HandlerAnswer {
 
 /** How a turn waits for an answer from elsewhere. */
 export interface WaitsFor {
-  kind: "endpoint" | "queue"
+  kind: "endpoint" | "queue" | "model"
   place: string
   /** What is told to whoever answers. */
   asked: AskedTurn
@@ -66,6 +67,8 @@ export interface WaitsFor {
   how?: HowAsked
   /** Said once, now that it waits. */
   meanwhile: string | undefined
+  /** Whether that grows into the answer. */
+  draft?: true
 }
 
 /** An error as a bot's author reads it. */
@@ -133,7 +136,7 @@ export interface HandlerKind {
   /** Whether it asks somebody else, and its turns may wait. */
   asksElsewhere?: true
   /** Names of the secrets it takes besides those its route lists. */
-  secretsOf?(written: { [name: string]: unknown }): string[]
+  secretsOf?(written: { [name: string]: unknown }, bot: Pick<Bot, "models">): string[]
   /** The author's text in the place of an answer that cannot be said or kept; nothing where there is none. */
   insteadOf?(
     written: { [name: string]: unknown },
@@ -173,12 +176,16 @@ export interface HandlerGiven {
 
 /** Asks somebody elsewhere about a turn. */
 export interface Asking {
-  /** Set where the turn has waited: what came, or that its time is over; nothing yet where it was only looked at. */
-  standing?: { came?: WaitAnswer }
+  /**
+   * Set where the turn has waited: what came, or that its time is over; nothing yet where it was only looked at. With the
+   * provider's id of what was shown growing.
+   */
+  standing?: { came?: WaitAnswer; draft?: string }
   endpoint(
     how: HowAsked,
     asks: { within: number; history: number },
   ): Promise<{ answer: WaitAnswer; calls: ElsewhereCall[] } | { waits: Waiting; calls: ElsewhereCall[] }>
+  model: Asking["endpoint"]
   queue(name: string, asks: { within: number; history: number }): Promise<Waiting>
 }
 

@@ -1,13 +1,14 @@
-import type { Route } from "../../core/routing/bot.ts"
+import type { Bot, Route } from "../../core/routing/bot.ts"
 import type { HandlerName } from "../../core/routing/handlerName.ts"
 import { code } from "./code.ts"
 import { endpoint } from "./endpoint.ts"
 import type { HandlerKind } from "./handler.ts"
+import { model } from "./model.ts"
 import { queue } from "./queue.ts"
 import { text } from "./text.ts"
 
 /** Every kind of handler. To add one is to add its file and its line here: docs/add-a-handler-kind.md. */
-const kinds: HandlerKind[] = [code, text, endpoint, queue]
+const kinds: HandlerKind[] = [code, text, endpoint, queue, model]
 
 /** What may be written in `bot.yaml` besides the name of a file, by kind. */
 export const writtenHandlers = Object.fromEntries(
@@ -28,7 +29,10 @@ export function handlerOf(handler: HandlerName): {
 }
 
 /** Names of the secrets a route takes: those it lists, and those its handler names. */
-export function secretsOf({ secrets = [], handler }: Pick<Route, "secrets" | "handler">): string[] {
+export function secretsOf(
+  { secrets = [], handler }: Pick<Route, "secrets" | "handler">,
+  bot: Pick<Bot, "models">,
+): string[] {
   const { kind, written } = handlerOf(handler)
-  return [...secrets, ...(kind.secretsOf?.(written) ?? [])]
+  return [...secrets, ...(kind.secretsOf?.(written, bot) ?? [])]
 }

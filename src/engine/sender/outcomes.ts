@@ -31,6 +31,9 @@ export function consequenceOf(outcome: Outcome, begun: Begun, known: KnownChanne
       return { settlement: { again: 0, tries }, moveTo: outcome.to }
     }
     case "refused": {
+      // What is said in its place comes next.
+      if (begun.calls[begun.call]?.mayFail && begun.call + 1 < begun.calls.length)
+        return { settlement: { again: 0, nextCall: begun.call + 1, tries: 0 } }
       const { cause = "refused", why, remedy } = outcome
       return { settlement: { parked: { cause, reason: why, ...(remedy ? { remedy } : {}) } } }
     }
@@ -50,7 +53,7 @@ function accepted(
   const tells = kind?.abilities.tellsDelivery || kind?.abilities.amendsWhole || (known && kind?.tells?.(known.channel))
   const settlement: Partial<Settlement> = { providerId }
   if (providerId !== undefined && tells) settlement.trace = traceOf(begun.channel, providerId)
-  if (begun.call + 1 === begun.calls.length) return settlement
+  if (begun.call + 1 === begun.calls.length || begun.calls[begun.call]!.ends) return settlement
   return Object.assign(settlement, { again: 0, nextCall: begun.call + 1, tries: 0 })
 }
 

@@ -30,6 +30,7 @@ import type { KnownChannel } from "../channels.ts"
 import type { Caller } from "../elsewhere/caller.ts"
 import type { Asking, HandlerAnswer, HandlerGiven, Keeping, TurnInput } from "../handlers/handler.ts"
 import { HandlerFault } from "../handlers/handler.ts"
+import { keepingOf } from "../handlers/keeping.ts"
 import type { NamedSecrets, Values } from "../handlers/namedSecrets.ts"
 import { masked } from "../handlers/namedSecrets.ts"
 import { lookAtState, mustFit } from "../handlers/stateSchema.ts"
@@ -41,6 +42,7 @@ import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
 import type { Assembled } from "../replies/assemble.ts"
 import { assemble, completed } from "../replies/assemble.ts"
+import { orAnew } from "../replies/orAnew.ts"
 import type { Renderer } from "../replies/renderer.ts"
 import type { Courtesies } from "../sender/courtesies.ts"
 import type { Sender } from "../sender/sender.ts"
@@ -48,7 +50,6 @@ import type { Plan } from "./decision.ts"
 import { planOf } from "./decision.ts"
 import { named, withChoices } from "./asMeant.ts"
 import { factsFor } from "./facts.ts"
-import { keepingOf } from "./keeping.ts"
 import type { InterviewStep, Talks } from "./interviewTurn.ts"
 import { afterAside, allStopped, ranStep, stepOf, talksOf, timerAgain, tooDeep } from "./interviewTurn.ts"
 import type { Stop } from "./limits.ts"
@@ -479,7 +480,7 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
 const maskedNote = (name: string) => `the secret ${name} stood in what the handler gave, and was masked`
 
 async function listedSecrets({ secrets }: TurnParts, { known, release }: Turn, plan: Running): Promise<Values> {
-  const names = secretsOf({ handler: plan.handler, secrets: plan.route?.secrets ?? [] })
+  const names = secretsOf({ handler: plan.handler, secrets: plan.route?.secrets ?? [] }, release!.table.bot)
   return names.length > 0 ? secrets.listed(release!.table.bot.bot, known.row.lane, names) : {}
 }
 
@@ -509,7 +510,8 @@ async function waiting(
   if (waits === "still") {
     // It was looked at before its time.
     const { row } = standing!
-    const left = Math.max(row.left ?? 0, 100)
+    // Its answer is there, and waits for nothing but what was said early to arrive.
+    const left = standing!.came ? 200 : Math.max(row.left ?? 0, 100)
     return { ...bare, again: left, waits: "still" }
   }
   const [first] = messages
@@ -528,6 +530,7 @@ async function waiting(
     messages: messages.map(({ id }) => id),
     told: [...(blank.turn.told ?? []), ...out.map(({ id }) => id)],
     ...(waits.how ? { how: waits.how } : {}),
+    ...(waits.draft && out[0] ? { draft: out[0].id } : {}),
   }
   const of = {
     conversation: line.conversation,
@@ -719,6 +722,8 @@ function askingFor(parts: TurnParts, turn: Turn, plan: Running): Asking {
       release: release!.id,
     },
     trial: messages.some(({ message }) => message.simulated === "captured"),
+    claim: { conversation: turn.line.conversation, fence: turn.line.fence, holder: parts.self },
+    to: turn.blank.heard,
     standing,
   })
 }
@@ -805,11 +810,13 @@ function repliesIn({ outcome, log }: HandlerAnswer): ReplyPart[] {
 
 async function said(
   { renderer }: TurnParts,
-  { line, known, blank, messages }: Turn,
+  { line, known, blank, messages, standing }: Turn,
   replies: ReplyPart[],
   lead: Message,
 ): Promise<Assembled> {
   const done = await assemble(renderer, replies, { line, known, lead, answers: blank.turn.messages })
+  if (standing?.draft !== undefined)
+    await orAnew(renderer, done, replies, { known, place: line.place, draft: standing.draft })
   if (!messages.some(({ message }) => message.simulated === "captured")) return done
   // A real message among them does not make it safe to send: what was made up is answered nowhere.
   const out = done.out.map((message) => ({

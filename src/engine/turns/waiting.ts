@@ -3,9 +3,11 @@ import type { HandlerName } from "../../core/routing/handlerName.ts"
 import type { Slots } from "../../core/routing/finding.ts"
 import type { Database } from "../../store/database.ts"
 import type { PendingMessage } from "../../store/lines.ts"
+import type { Claim } from "../../store/onces.ts"
 import { saidBefore } from "../../store/messages.ts"
 import type { ElsewhereCall, ElsewhereNote } from "../../core/elsewhere/note.ts"
 import { storableJson } from "../../core/message/graphemes.ts"
+import { sentAs } from "../../store/outbox.ts"
 import type { WaitAnswer, WaitChange, WaitRow } from "../../store/waits.ts"
 import { waitOf } from "../../store/waits.ts"
 import type { Caller } from "../elsewhere/caller.ts"
@@ -27,6 +29,8 @@ export interface KeptTurn<SoFar> {
   told: string[]
   /** How an endpoint is asked. */
   how?: HowAsked
+  /** What was said early, where it grows into the answer. */
+  draft?: string
 }
 
 /** How a turn stands that waits or waited. */
@@ -36,6 +40,8 @@ export interface Standing<SoFar> {
   row: WaitRow
   /** What came, or that its time is over; undefined where it was only looked at. */
   came: WaitAnswer | undefined
+  /** The provider's id of what grows into the answer, or that it has none yet. */
+  draft?: string
 }
 
 /** How the turn of these messages stands, where it waits or its answer is there. */
@@ -48,7 +54,9 @@ export async function standingOf<SoFar>(
   if (!row || row.message !== group[0]!.id) return undefined
   const over = row.left !== null && row.left <= 0
   const came = row.answer ?? (over ? { fails: noAnswer(row) } : undefined)
-  return { kept: (row.turn as KeptTurn<SoFar> | null) ?? undefined, row, came }
+  const kept = (row.turn as KeptTurn<SoFar> | null) ?? undefined
+  const draft = came && kept?.draft !== undefined ? await sentAs(database, kept.draft) : undefined
+  return { kept, row, came, ...(draft === undefined ? {} : { draft }) }
 }
 
 function noAnswer({ kind, place, leases, calls }: WaitRow): string {
@@ -57,7 +65,7 @@ function noAnswer({ kind, place, leases, calls }: WaitRow): string {
     return `no answer came in time from the queue "${place}": ${leased}`
   }
   const last = calls.at(-1)
-  return `no answer came in time from the endpoint${last ? `; its last call: ${last.came}` : ""}`
+  return `no answer came in time from the ${kind}${last ? `; its last call: ${last.came}` : ""}`
 }
 
 /** Who is asked elsewhere about a turn, and what is told of it. */
@@ -73,10 +81,13 @@ export function askingOf(
     fields: { [field: string]: unknown }
     about: Pick<AskedTurn, "bot" | "lane" | "route" | "release">
     trial: boolean
+    claim: Claim
+    /** Where the last of its messages stands. */
+    to: number
     standing: Standing<unknown> | undefined
   },
 ): Asking {
-  const { input, message, position, leg, fields, about, trial, standing } = turn
+  const { input, message, position, leg, fields, about, trial, standing, claim, to } = turn
   const asked = async (history: number): Promise<AskedTurn> => {
     const { again: _again, contact, ...rest } = input
     const said =
@@ -84,15 +95,20 @@ export function askingOf(
     const id = `${message}.${position}.${leg}`
     return { id, ...about, ...rest, contact: { ...contact, fields }, ...said, ...(trial ? { trial: true } : {}) }
   }
-  return {
-    ...(standing ? { standing: standing.came ? { came: standing.came } : {} } : {}),
-    async endpoint(how, { within, history }) {
+  const { came, draft } = standing ?? {}
+  const called =
+    (kind: "endpoint" | "model"): Asking["endpoint"] =>
+    async (how, { within, history }) => {
       const told = await asked(history)
-      const came = await parts.caller.ask({ how, turn: told, message, position, leg, within })
+      const came = await parts.caller.ask({ how, turn: told, message, position, leg, within, claim, to })
       if ("answer" in came) return came
       const { waits, calls } = came
-      return { waits: { kind: "endpoint", place: how.address, asked: told, within, how, ...waits }, calls }
-    },
+      return { waits: { kind, place: how.address, asked: told, within, how, ...waits }, calls }
+    }
+  return {
+    ...(standing ? { standing: { ...(came ? { came } : {}), ...(draft === undefined ? {} : { draft }) } } : {}),
+    endpoint: called("endpoint"),
+    model: called("model"),
     async queue(name, { within, history }) {
       return { kind: "queue", place: name, asked: await asked(history), within, due: 0, leases: 0 }
     },
@@ -125,8 +141,8 @@ export function recordOfWait(
   const calls = [...earlier, ...(standing?.row.calls ?? []), ...(answer?.calls ?? [])]
   const { kind, place, since, until } = standing?.row ?? {}
   const waited = kind ? { kind, place: place!, since: since!.toISOString(), until: until!.toISOString() } : undefined
-  if (calls.length === 0 && !waited) return {}
   const { instead } = answer ?? {}
+  if (calls.length === 0 && !waited && instead === undefined) return {}
   return {
     elsewhere: storableJson({ calls, ...(waited ? { waited } : {}), ...(instead === undefined ? {} : { instead }) }),
   }

@@ -180,7 +180,7 @@ export const queueRoutes: ApiRoute[] = [
       const took = now.getTime() - at.getTime()
       const call = { to: params.name!, at: at.toISOString(), took, came: "finished", by }
       await mustFit(engine, message, outcome)
-      const done = await answerLease(engine.database, lease, { outcome }, call)
+      const done = await answerLease(engine.database, lease, { outcome }, [call])
       if (!done) throw timeOver()
       engine.bell.ring("work")
       engine.bell.ring("live")
@@ -201,7 +201,7 @@ export const queueRoutes: ApiRoute[] = [
       const { by, at } = await heldLease(engine, params.name!, body.lease)
       const took = Date.now() - at.getTime()
       const call = { to: params.name!, at: at.toISOString(), took, came: "given back", by }
-      if (!(await releaseLease(engine.database, body.lease, call, body.after * 1000))) throw timeOver()
+      if (!(await releaseLease(engine.database, body.lease, [call], body.after * 1000))) throw timeOver()
       engine.bell.ring("queues")
       engine.bell.ring("live")
     },

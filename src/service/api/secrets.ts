@@ -29,7 +29,9 @@ async function viewsOf(engine: Engine, rows: SecretRow[]): Promise<SecretView[]>
     setAt: setAt.toISOString(),
     usedBy: lanes.flatMap((one) =>
       one.bot === row.bot && (lane === "" || lane === one.lane)
-        ? one.routes.filter((route) => secretsOf(route).includes(row.name)).map(({ name }) => `${name} (${one.lane})`)
+        ? one.routes
+            .filter((route) => secretsOf(route, one).includes(row.name))
+            .map(({ name }) => `${name} (${one.lane})`)
         : [],
     ),
   }))

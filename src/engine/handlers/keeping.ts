@@ -7,8 +7,8 @@ import { saidBefore } from "../../store/messages.ts"
 import type { Claim } from "../../store/onces.ts"
 import { beginOnce, endOnce } from "../../store/onces.ts"
 import { personById } from "../../store/people.ts"
-import type { Keeping, OnceKeeper } from "../handlers/handler.ts"
-import { onceKey } from "../handlers/once.ts"
+import type { Keeping, OnceKeeper } from "./handler.ts"
+import { onceKey } from "./once.ts"
 
 /** Side effects of one turn. */
 const mostOnces = 200
@@ -28,6 +28,8 @@ export interface KeptTurn {
   contact: string | null
   /** What is to be run where the handler is an interview. */
   interview: InterviewOrder
+  /** Tells apart what runs for the same turn: a model's tools, each time one is called. */
+  part?: string
 }
 
 /** What code needs of the record while it runs. */
@@ -49,14 +51,19 @@ export function keepingOf(database: Database, turn: KeptTurn): Keeping {
 
 const claimLost = { refused: "this turn is another process's by now", name: "ClaimLost" }
 
-function onceOf(database: Database, { claim, message, to, interview }: KeptTurn): OnceKeeper {
+/** Keeps a turn's side effects on record. */
+export function onceOf(
+  database: Database,
+  { claim, message, to, interview, part = "" }: Omit<KeptTurn, "interview" | "from" | "contact"> & Partial<KeptTurn>,
+): OnceKeeper {
   let begunHere = 0
   return {
     async begin(asked) {
       if (++begunHere > mostOnces) return { refused: `a turn runs ${mostOnces} side effects at most` }
       if (typeof asked.name !== "string" || asked.name.length > longestOnce.name)
         return { refused: `its name has more than ${longestOnce.name} characters` }
-      const key = onceKey(asked.inInterview ? interview.id : `${claim.conversation} ${message}`, asked)
+      const scope = asked.inInterview && interview ? interview.id : `${claim.conversation} ${message}${part}`
+      const key = onceKey(scope, asked)
       const begun = await beginOnce(database, claim, { position: to, message }, { key, name: asked.name })
       if (FAULTS_BUILT) await faultPoint("once: start recorded")
       if (!begun) return claimLost

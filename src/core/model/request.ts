@@ -1,0 +1,95 @@
+import { DateTime } from "luxon"
+import type { Fact } from "./facts.ts"
+import type { Model, ModelMessage, ToolDescription } from "./model.ts"
+import { tokensOf, tokensOfMessages } from "./model.ts"
+
+/** What a model is asked, before it is cut to what the model takes. */
+export interface ModelQuestion {
+  /** The author's, filled in. */
+  instructions: string
+  facts: Fact[]
+  person: { name?: string | undefined; language?: string | undefined }
+  /** ISO 8601, and whose time it is. */
+  now: string
+  zone: string
+  /** Characters that its answer may have. */
+  length: number
+  /** Whether links that the facts do not hold are taken out of its answer. */
+  links: boolean
+  /** Whether it may leave the conversation to a person. */
+  leave: boolean
+  /** What was said before, the oldest first. */
+  memory: { direction: "in" | "out"; text: string; name?: string }[]
+  /** Whether several people speak in the conversation. */
+  group: boolean
+  /** What was said now. */
+  words: string
+  tools: ToolDescription[]
+}
+
+/** The tool by which a model says that a person should answer. */
+export const leaveTool: ToolDescription = {
+  name: "leave_to_person",
+  description:
+    "Hands the conversation to a person of the staff. Use it when you cannot help, or when asked for a person.",
+  parameters: { type: "object", properties: {} },
+}
+
+/** The messages of the first request, within the model's context: what was said longest ago is left out first. */
+export function questionMessages(question: ModelQuestion, model: Model): ModelMessage[] {
+  const system = systemText(question)
+  const room = model.context - model.answer - tokensOfMessages([{ role: "system", content: system }], question.tools)
+  const words = cutToTokens(question.words, Math.max(Math.floor(room * 0.8), 50))
+  const now: ModelMessage = { role: "user", content: words }
+  let left = room - tokensOfMessages([now])
+  const memory: ModelMessage[] = []
+  for (const said of question.memory.toReversed()) {
+    if (said.text.trim() === "") continue
+    const content = question.group && said.direction === "in" && said.name ? `${said.name}: ${said.text}` : said.text
+    const message: ModelMessage = said.direction === "in" ? { role: "user", content } : { role: "assistant", content }
+    left -= tokensOfMessages([message])
+    if (left < 0) break
+    memory.unshift(message)
+  }
+  return [{ role: "system", content: system }, ...memory, now]
+}
+
+function systemText({ instructions, facts, person, now, zone, length, links, leave }: ModelQuestion): string {
+  const time = DateTime.fromISO(now, { zone, locale: "en" }).toFormat("cccc, d LLLL yyyy, HH:mm")
+  const lines = [
+    instructions.trim(),
+    "",
+    `It is ${time} (${zone}).`,
+    ...(person.name
+      ? [`The person's name, as they wrote it themselves: ${JSON.stringify(person.name.slice(0, 80))}.`]
+      : []),
+    ...(person.language
+      ? [`Their language: ${person.language.slice(0, 20)}. Answer in the language they write in.`]
+      : []),
+    `Answer in at most ${length} characters. Use no headings, tables, images or HTML.`,
+    ...(links ? ["Name only links that stand in the facts below."] : []),
+    ...(leave ? [`If you cannot help, use the tool ${leaveTool.name}.`] : []),
+    ...(facts.length > 0 ? ["", "Facts:", ...facts.map(({ from, text }) => `[${from}]\n${text}`)] : []),
+  ]
+  return lines.join("\n")
+}
+
+function cutToTokens(text: string, most: number): string {
+  if (tokensOf(text) <= most) return text
+  // A character has four bytes at most.
+  const kept = text.slice(0, Math.max(1, Math.floor((most * 3) / 4)))
+  return `${kept.toWellFormed()} …`
+}
+
+/** The body of a request in the wire form. */
+export function requestBody(model: Model, messages: ModelMessage[], tools: ToolDescription[]): string {
+  return JSON.stringify({
+    model: model.model,
+    messages,
+    max_tokens: model.answer,
+    ...(model.temperature === undefined ? {} : { temperature: model.temperature }),
+    ...(tools.length > 0 ? { tools: tools.map((tool) => ({ type: "function", function: tool })) } : {}),
+    stream: true,
+    stream_options: { include_usage: true },
+  })
+}

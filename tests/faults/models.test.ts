@@ -1,0 +1,174 @@
+import { createServer } from "node:http"
+import type { AddressInfo } from "node:net"
+import type { ModelStandin } from "../../src/standins/model/server.ts"
+import { startModel } from "../../src/standins/model/server.ts"
+import type { Standin } from "../support/harness.ts"
+import {
+  allOf,
+  atEnd,
+  endAll,
+  eventually,
+  pause,
+  placeFor,
+  query,
+  quiet,
+  Stage,
+  startService,
+  startStandin,
+  takenUp,
+} from "../support/harness.ts"
+
+let standin: Standin
+let quick: ModelStandin
+let slow: ModelStandin
+let office: string
+/** Every booking that was made at the office, by its key. */
+const booked: string[] = []
+const env = { WOBBET_PRIVATE_NETWORKS: "127.0.0.1" }
+
+beforeAll(async () => {
+  standin = await startStandin()
+  quick = await startModel()
+  slow = await startModel()
+  Object.assign(slow.pace, { first: 900, word: 60 })
+  atEnd(() => quick.stop())
+  atEnd(() => slow.stop())
+  const server = createServer((request, answer) => {
+    booked.push(request.url!)
+    answer.writeHead(200, { "content-type": "application/json" }).end('"TP-7"')
+  })
+  await new Promise<void>((done) => server.listen(0, "127.0.0.1", done))
+  atEnd(() => new Promise((done) => (server.closeAllConnections(), server.close(done))))
+  office = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+}, 60_000)
+afterAll(endAll)
+
+const booking = () => `
+import { tool } from "wobbet"
+export default tool({
+  description: "Books a seat",
+  async run(_given, { once, conversation }) {
+    const ticket = await once("book", async (key) => (await fetch("${office}/" + conversation.id + "/" + key)).json())
+    return [{ time: ticket, to: "Your ticket" }]
+  },
+})
+`
+
+const bot = () => ({
+  "bot.yaml": `
+bot: tern
+groups: always
+models:
+  quick: { address: "${quick.address}", model: small, limits: { person: { calls: 20, tokens: 100000 } } }
+  slow: { address: "${slow.address}", model: small }
+routes:
+  - { name: plain, when: { phrase: "plain [$GARBAGE]" }, handler: { model: quick, instructions: persona.md, facts: facts.md, memory: 0 } }
+  - { name: tool, when: { phrase: "booking" }, handler: { model: quick, instructions: persona.md, tools: booking, memory: 0 } }
+  - { name: slow, when: { phrase: "slow [$GARBAGE]" }, handler: { model: slow, instructions: persona.md, facts: facts.md, memory: 0, meanwhile: "One moment." } }
+  - { name: slow tool, when: { phrase: "a booking" }, handler: { model: slow, instructions: persona.md, tools: booking, memory: 0, meanwhile: "One moment." } }
+  - { name: growing, when: { phrase: "growing [$GARBAGE]" }, handler: { model: slow, instructions: persona.md, facts: facts.md, memory: 0, stream: true } }
+`,
+  "persona.md": "You are a retired pilot.",
+  "facts.md": "Dogs travel free, on a lead, at the stern of the boat, and with whoever brought them along.",
+  "tools/booking.ts": booking(),
+})
+
+interface Case {
+  says: "plain dogs" | "booking" | "slow dogs" | "a booking" | "growing dogs"
+  point: string
+}
+
+const killed: Case[] = [
+  { says: "plain dogs", point: "model: reserved=kill" },
+  { says: "plain dogs", point: "model: answered=kill" },
+  { says: "plain dogs", point: "turn: handler answered=kill" },
+  { says: "plain dogs", point: "turn: committed=kill" },
+  { says: "booking", point: "once: start recorded=kill@2" },
+  { says: "booking", point: "once: callback ended=kill@2" },
+  { says: "booking", point: "model: tool used=kill" },
+  { says: "booking", point: "model: answered=kill@2" },
+  { says: "slow dogs", point: "turn: committed=kill@1" },
+  { says: "slow dogs", point: "model: answered=kill" },
+  { says: "slow dogs", point: "elsewhere: answer kept=kill" },
+  { says: "slow dogs", point: "turn: committed=kill@2" },
+  { says: "a booking", point: "model: tool used=kill" },
+  { says: "a booking", point: "model: answered=kill@2" },
+  { says: "growing dogs", point: "turn: committed=kill@1" },
+  { says: "growing dogs", point: "elsewhere: answer kept=kill" },
+  { says: "growing dogs", point: "send: call answered=kill@2" },
+]
+
+async function course({ says, point }: Case) {
+  const where = await placeFor(bot())
+  const first = await startService({ ...where, env, faults: point })
+  const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
+  await takenUp(where.database, stage.key)
+  let service = first
+  let over = false
+  const again = first.ended.then(async () => {
+    if (!over) service = await startService({ ...where, env, faults: "" })
+  })
+  await stage.say(says)
+  const last = says.endsWith("booking") ? "Your ticket: TP-7." : /^Dogs travel free.*along\.$/
+  await eventually(
+    async () => {
+      const text = (await stage.answers()).at(-1)?.text ?? ""
+      return typeof last === "string" ? text === last : last.test(text)
+    },
+    `"${String(last)}"`,
+    60,
+  )
+  // Long enough for anything that would be said once too often.
+  await pause(2500)
+  over = true
+  await again
+  await quiet(where.database)
+  const said = (await stage.answers()).map(({ text }) => text)
+  const [left] = await query<{ n: number }>(where.database, "SELECT count(*)::int AS n FROM waits")
+  const [spent] = await query<{ calls: number }>(where.database, "SELECT calls FROM spending")
+  const [line] = await query<{ conversation: string }>(where.database, "SELECT conversation FROM work")
+  await service.stop()
+  const keys = booked.filter((url) => url.startsWith(`/${line!.conversation}/`))
+  return { said, left: left!.n, spent: spent?.calls, keys }
+}
+
+describe("kill -9 between two steps of a model's answer", () => {
+  let found: (() => Awaited<ReturnType<typeof course>>)[]
+  beforeAll(async () => {
+    found = await allOf(killed, 3, course)
+  }, 400_000)
+
+  test.each(killed.map(({ says, point }, at) => [says, point, at] as const))("%s: %s", (says, point, at) => {
+    const { said, left, spent, keys } = found[at]!()
+    const early = said.filter((text) => text === "One moment.")
+    const answers = said.filter((text) => text !== "One moment.")
+    expect(answers).toHaveLength(1)
+    expect(early.length).toBeLessThanOrEqual(1)
+    // However often the tool ran, its side effect could tell that it was one.
+    if (says.endsWith("booking")) expect(new Set(keys).size).toBe(1)
+    // What the tool gave is used again, not asked for again.
+    if (point === "model: tool used=kill" || point === "model: answered=kill@2") expect(keys).toHaveLength(1)
+    // What was reserved when it was killed stays counted.
+    if (says === "plain dogs") expect(spent).toBe(point.startsWith("model") ? 2 : point.includes("committed") ? 1 : 2)
+    expect(left).toBe(0)
+  })
+})
+
+test("two processes: what a person may use in a day is counted over both", async () => {
+  const where = await placeFor({
+    ...bot(),
+    "bot.yaml": `
+bot: tern
+groups: always
+models: { quick: { address: "${quick.address}", model: small, limits: { person: { calls: 10 } } } }
+routes: [{ name: plain, when: { event: text }, handler: { model: quick, instructions: persona.md, facts: facts.md, memory: 0, fallback: "No more today." } }]`,
+  })
+  const service = await startService({ ...where, env, faults: "" })
+  const other = await startService({ ...where, port: where.port + 1, env, faults: "" })
+  const stage = await Stage.set(service, standin, { gather: 0 })
+  for (let n = 0; n < 14; n++) await stage.say(`dogs ${n}`)
+  const said = (await stage.answered(14)).map(({ text }) => text)
+  expect(said.filter((text) => text === "No more today.")).toHaveLength(4)
+  await service.stop()
+  await other.stop()
+}, 90_000)
