@@ -27,7 +27,7 @@ export const rooms = {
 export const engineRooms = [
   ["desk.ts"],
   ["engine.ts"],
-  ["care"],
+  ["care", "notices"],
   ["turns", "inlet", "timers"],
   ["sender"],
   ["replies", "elsewhere"],

@@ -39,6 +39,11 @@ import type {
   ProfileShown,
   QueuedView,
   QueueView,
+  NoticeGiven,
+  NoticeKept,
+  NoticeTried,
+  NoticeView,
+  RecipientView,
   RequestExample,
   RequestSort,
   SaidShown,
@@ -161,6 +166,11 @@ export interface Api {
   "POST /people/{contact}/code": { answer: { contact: string; code: string; until: string } }
   "GET /forgettings/{id}": { answer: ForgettingView }
   "POST /answers": { body: ElsewhereAnswer; answer: void }
+  "POST /notices": { body: NoticeGiven; answer: Page<NoticeKept> }
+  "POST /notices/try": { body: NoticeGiven; answer: NoticeTried }
+  "GET /notices": { query: Paged & { type?: string }; answer: Page<NoticeView> }
+  "GET /notices/{id}": { answer: NoticeView }
+  "GET /notices/{id}/recipients": { query: Paged & { state?: string }; answer: Page<RecipientView> }
   "GET /queues": { answer: Page<QueueView> }
   "GET /queues/{name}": { query: Paged; answer: Page<QueuedView> }
   "POST /queues/{name}/lease": {

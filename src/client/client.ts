@@ -12,6 +12,7 @@ import type {
   SayRequest,
   TryRequest,
   ExplanationAsk,
+  NoticeGiven,
 } from "./types.ts"
 
 /** The service said no: what happened, what to do, and the field that is wrong where one is. */
@@ -160,6 +161,12 @@ export class Client {
   /** Begins to forget a person. */
   forgetPerson = (contact: string) => this.ask("POST /people/{contact}/forget", { at: contact })
   forgetting = (id: string) => this.ask("GET /forgettings/{id}", { at: id })
+  sendNotice = (body: NoticeGiven, key?: string) =>
+    this.ask("POST /notices", { body, ...(key === undefined ? {} : { headers: { "idempotency-key": key } }) })
+  tryNotice = (body: NoticeGiven) => this.ask("POST /notices/try", { body })
+  notices = (query: Query = {}) => this.ask("GET /notices", { query })
+  notice = (id: string) => this.ask("GET /notices/{id}", { at: id })
+  recipients = (id: string, query: Query = {}) => this.ask("GET /notices/{id}/recipients", { at: id, query })
   queues = () => this.ask("GET /queues")
   queued = (name: string, query: Query = {}) => this.ask("GET /queues/{name}", { at: name, query })
   /** Takes turns off a queue; waits so many seconds where there is none. */

@@ -131,6 +131,69 @@ export interface ElsewhereCallView {
   tools?: { name: string; with: string; gave: string }[]
 }
 
+/** Something that happened in an application; or a CloudEvent 1.0 in structured JSON mode. */
+export type NoticeGiven =
+  | { type: string; data?: { [field: string]: unknown }; bot?: string; lane?: string }
+  | { specversion: "1.0"; id: string; source: string; type: string; data?: { [field: string]: unknown } }
+
+/** @property known whether its key was used before, for the same */
+export interface NoticeKept {
+  id: string
+  bot: string
+  lane: string
+  known: boolean
+}
+
+/** What an application told, and how many were told of it. */
+export interface NoticeView {
+  id: string
+  bot: string
+  lane: string
+  type: string
+  source: string | null
+  data: { [field: string]: unknown }
+  by: string
+  at: string
+  /** Whether it is known whom it is told. */
+  known: boolean
+  waiting: number
+  said: number
+  refused: number
+  failed: number
+  unmatched: number
+}
+
+/** Somebody a notice is told, or who is meant and not known. */
+export interface RecipientView {
+  id: string
+  contact: string | null
+  /** What the application called whoever is not known. */
+  named: string | null
+  name: string | null
+  conversation: string | null
+  channel: string | null
+  state: string
+  why: string | null
+  due: string | null
+  message: string | null
+  /** People who may be meant, and what would make them match. */
+  like?: { contact: string; name: string | null; would: string }[]
+}
+
+/** A notice as it would be said. */
+export interface NoticeTried {
+  told: {
+    contact: string | null
+    name: string | null
+    channel: string
+    conversation: string
+    part: { part: string; [field: string]: unknown }
+    until?: string
+  }[]
+  not: { named: string; why: string; is: "unmatched" | "refused" }[]
+  count: number
+}
+
 /** What is answered to a turn from elsewhere: the same as a code handler returns. */
 export interface ElsewhereAnswer {
   replies?: ReplyGiven[] | ReplyGiven

@@ -16,6 +16,7 @@ import { messagesById } from "../store/messages.ts"
 import type { Engine } from "./engine.ts"
 import { addressOn } from "./channels.ts"
 import { withKept } from "./replies/keptMedia.ts"
+import { withMentions } from "./replies/mentions.ts"
 import { notFound, Trouble } from "./trouble.ts"
 import { NotRendered } from "./replies/renderer.ts"
 import { messageOf } from "./replies/renderPart.ts"
@@ -69,7 +70,7 @@ export class Desk {
     const [unknown] = given.replies.flatMap((part) => unknownExtras(kindOf(known.row.kind), part, known.channel))
     if (unknown !== undefined)
       throw new Trouble("bad-input", `The extra ${unknown}.`, "Leave it out, or name one there is.", "extra")
-    const replies = await withKept(database, given.replies)
+    const replies = await withMentions(database, await withKept(database, given.replies), known)
     const done = await this.engine.renderer.reply(replies, place, known).catch(cannotBeRendered)
     const messages = done.map((one) => {
       const { part, rendered } = one

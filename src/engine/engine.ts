@@ -39,6 +39,8 @@ import { Sampling } from "./inlet/sampling.ts"
 import { MediaFetcher } from "./media/media.ts"
 import { Uploads } from "./media/uploads.ts"
 import { Directory } from "./people/directory.ts"
+import { Applications } from "./notices/applications.ts"
+import { Notices } from "./notices/notices.ts"
 import { DeskTurns } from "./people/deskTurn.ts"
 import { Forgetting } from "./people/forgetting.ts"
 import { Blocked } from "./people/blocked.ts"
@@ -107,6 +109,8 @@ export class Engine {
   readonly joining: Joining
   readonly secrets: NamedSecrets
   readonly lending: Lending
+  readonly notices: Notices
+  readonly applications: Applications
   /** Bytes of calls' bodies under way, told by whoever reads them. */
   bodiesUnderWay = () => 0
   publicUrl = "http://127.0.0.1"
@@ -187,6 +191,11 @@ export class Engine {
     this.givingBack = turns && new GiveBack({ database, releases, bell })
     this.deskNotices =
       turns && new DeskNotices({ database, channels, releases, bell, log, desk, markOf: (...of) => seal.mark(...of) })
+    this.notices = new Notices({
+      ...{ database, channels, releases, renderer, bell, log },
+      markOf: (...of) => seal.mark(...of),
+    })
+    this.applications = new Applications({ database, secrets, notices: this.notices })
     this.timers = turns && new Timers({ database, releases, bell, log })
     const media = (this.media = new MediaFetcher({ database, channels, bell, log, disk }))
     const sampling = new Sampling({ database, channels, seal, bell })
@@ -285,6 +294,7 @@ export class Engine {
     if (this.turns) this.caller.start()
     this.turns?.start()
     this.timers?.start()
+    if (this.turns) this.notices.start()
     this.poller?.start()
     if (this.turns) this.media.start()
     this.housekeeping.start()
@@ -301,6 +311,7 @@ export class Engine {
     await this.journalReader?.read().catch(() => undefined)
     await this.journal.close().catch(() => undefined)
     await this.timers?.stop()
+    await this.notices.stop()
     const ended = this.turns
       ?.stop(limit)
       .catch((error: unknown) => log.error({ err: error }, "turns did not end in order"))

@@ -22,6 +22,7 @@ import { messageRoutes } from "./api/messages.ts"
 import { parkedRoutes } from "./api/parked.ts"
 import { passageRoutes } from "./api/passages.ts"
 import { profileRoutes } from "./api/profiles.ts"
+import { noticeRoutes } from "./api/notices.ts"
 import { queueRoutes } from "./api/queues.ts"
 import { boundConnections, refuseUnreadable } from "./connections.ts"
 import { prove, serveInlets } from "./inlets.ts"
@@ -54,6 +55,7 @@ export const apiRoutes: ApiRoute[] = [
   ...passageRoutes,
   ...parkedRoutes,
   ...queueRoutes,
+  ...noticeRoutes,
   ...looksRoutes,
   ...mediaRoutes,
   ...botRoutes,
@@ -96,13 +98,17 @@ async function servePeople(app: FastifyInstance, engine: Engine, consoleFiles: s
     for (const [name, value] of headersFor(request, engine)) if (!reply.hasHeader(name)) void reply.header(name, value)
     done(null, payload)
   })
-  app.addContentTypeParser("application/json", { parseAs: "string" }, (_request, text, done) => {
-    try {
-      done(null, readBody(text as string))
-    } catch (error) {
-      done(error as Error)
-    }
-  })
+  app.addContentTypeParser(
+    ["application/json", "application/cloudevents+json"],
+    { parseAs: "string" },
+    (_request, text, done) => {
+      try {
+        done(null, readBody(text as string))
+      } catch (error) {
+        done(error as Error)
+      }
+    },
+  )
   const visitors = new Visitors(engine)
 
   app.get("/health/live", async () => ({ live: true }))

@@ -69,6 +69,8 @@ export const examples: { [name in Operation]?: object } = {
   "PATCH /conversations/{id}": { answeredBy: "person" },
   "POST /parked/{id}/edit": { text: "The next boat is at 14:20." },
   "POST /answers": { replies: ["Your bag stands at the quay."], state: { topic: "baggage" } },
+  "POST /notices": { type: "claim.reassigned", data: { claim: "L-310", owner: "ines@ferry.example" } },
+  "POST /notices/try": { type: "claim.reassigned", data: { claim: "L-310", owner: "ines@ferry.example" } },
   "POST /queues/{name}/lease": { most: 1, wait: 20, seconds: 60 },
   "POST /queues/{name}/finish": {
     lease: "lease_3b0f7a52-6c1e-4d0a-9a57-0c5f1f1f6b21",

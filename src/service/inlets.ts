@@ -3,6 +3,7 @@ import { longestRefused } from "../engine/inlet/refusals.ts"
 import { kindOf } from "../core/channels/registry.ts"
 import type { InboundCall } from "../core/channels/call.ts"
 import type { Engine } from "../engine/engine.ts"
+import { longestEvent } from "../engine/notices/applications.ts"
 import type { ServedAnswer } from "../engine/inlet/inlet.ts"
 import { Bodies, BodyRefused } from "./bodies.ts"
 import { probeHeader, proofHeader, proofOf } from "../engine/care/reachability.ts"
@@ -45,6 +46,7 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
       .send(`This is the inlet of channel ${key}. It works; providers post here, so there is nothing to see.\n`)
   })
 
+  serveApplications(app, engine, bodies)
   app.route<{ Params: { key: string } }>({
     method: ["POST", "PUT", "PATCH", "DELETE"],
     url: "/in/:key",
@@ -53,6 +55,17 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
       const body = await bodyOf(request, reply, engine, bodies)
       return answerWith(reply, await engine.inlet.receive(key, callOf(request, body), new Date()))
     },
+  })
+}
+
+/** `/in/<bot>/<application>`: where applications post what happened. */
+function serveApplications(app: FastifyInstance, engine: Engine, bodies: Bodies): void {
+  app.post<{ Params: { bot: string; application: string } }>("/in/:bot/:application", async (request, reply) => {
+    const { bot, application } = request.params
+    const body = await bodies.read(request.raw, reply.raw, { most: longestEvent, cut: false })
+    const headers = callOf(request, nothing).headers
+    const answer = await engine.applications.receive(bot, application, headers, body.toString("utf8"), new Date())
+    return reply.code(answer.status).type("application/json").send(JSON.stringify(answer.body))
   })
 }
 

@@ -2,7 +2,17 @@ import { setTimeout as pause } from "node:timers/promises"
 import pg from "pg"
 
 export type Ring =
-  "work" | "sends" | "channels" | "lanes" | "live" | "people" | "brought" | "visitors" | "secrets" | "queues"
+  | "work"
+  | "sends"
+  | "channels"
+  | "lanes"
+  | "live"
+  | "people"
+  | "brought"
+  | "visitors"
+  | "secrets"
+  | "queues"
+  | "notices"
 
 /**
  * Wakes every process: `LISTEN/NOTIFY` on a connection of its own, empty and coalesced. Only a saving of time: what is

@@ -21,6 +21,7 @@ import * as forgetting from "./migrations/0016-forgetting.ts"
 import * as secrets from "./migrations/0017-secrets.ts"
 import * as elsewhere from "./migrations/0018-elsewhere.ts"
 import * as models from "./migrations/0019-models.ts"
+import * as notices from "./migrations/0020-notices.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -46,6 +47,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0017-secrets": secrets,
   "0018-elsewhere": elsewhere,
   "0019-models": models,
+  "0020-notices": notices,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

@@ -155,6 +155,7 @@ async function freeLines(database: Database, contact: string, conversations: str
      WHERE conversation = ANY(?)`,
     [conversations],
   )
+  await rows(database, "DELETE FROM recipients WHERE contact = ? OR conversation = ANY(?)", [contact, conversations])
   await rows(database, "DELETE FROM spending WHERE who = ? OR who = ANY(?)", [contact, conversations])
   // In groups a turn of theirs that waits elsewhere is taken again, without what was asked.
   await rows(

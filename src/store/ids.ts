@@ -5,7 +5,8 @@ import { idShift } from "./faults.ts"
  * Ids are a prefix and a ULID in small letters: text that sorts by time, so that a month's rows are one range of ids
  * and a look-up by id touches one partition.
  */
-export type IdPrefix = "msg" | "itk" | "trn" | "cnv" | "con" | "prk" | "tok" | "ses" | "aud" | "itv" | "tmr" | "fgt"
+export type IdPrefix =
+  "msg" | "itk" | "trn" | "cnv" | "con" | "prk" | "tok" | "ses" | "aud" | "itv" | "tmr" | "fgt" | "ntc" | "rcp"
 
 // Ids must differ, not be guessed at: the plain generator takes a twentieth of the time of the default one, which
 // asks the system for randomness sixteen times an id (6 % of all processor time under load).

@@ -1,3 +1,4 @@
+import type { Application } from "../core/notice/notice.ts"
 import type { Bot } from "../core/routing/bot.ts"
 import type { Route } from "../core/routing/bot.ts"
 import type { Database } from "./database.ts"
@@ -72,6 +73,28 @@ export async function lanesWithRoutes(
        WHERE r->'secrets' IS NOT NULL OR jsonb_typeof(r->'handler') = 'object'), '[]') AS routes, coalesce(d.definition->'models', '{}') AS models
      FROM lanes l JOIN releases d ON d.id = l.release ORDER BY l.bot, l.lane`,
   )
+}
+
+/** The lanes whose bots have notices, with the events they are for. */
+export async function lanesWithNotices(
+  database: Database,
+): Promise<{ bot: string; lane: string; release: string; types: string[] }[]> {
+  return rows(
+    database,
+    `SELECT l.bot, l.lane, l.release, ARRAY(SELECT DISTINCT n->>'on' FROM jsonb_array_elements(d.definition->'notices') n) AS types
+     FROM lanes l JOIN releases d ON d.id = l.release WHERE d.definition->'notices' IS NOT NULL ORDER BY l.bot, l.lane`,
+  )
+}
+
+/** An application's inlet, as the newest release of a bot's live lane says it. */
+export async function applicationOf(database: Database, bot: string, name: string): Promise<Application | undefined> {
+  const [found] = await rows<{ application: Application | null }>(
+    database,
+    `SELECT d.definition->'applications'->?::text AS application FROM lanes l JOIN releases d ON d.id = l.release
+     WHERE l.bot = ? AND l.lane = 'live'`,
+    [name, bot],
+  )
+  return found?.application ?? undefined
 }
 
 export async function newestRelease(database: Database): Promise<string | undefined> {

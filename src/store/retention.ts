@@ -45,6 +45,8 @@ const keyDays = 7
 /** Days after which a call that was kept to learn from is forgotten. */
 const sampleDays = 7
 
+/** Days for which what applications told is kept. */
+const noticeDays = 90
 /** Days for which it is kept what models cost. */
 const spendingDays = 62
 
@@ -59,6 +61,15 @@ export async function pruneLeftovers(database: Database): Promise<void> {
     ),
   )
   await rows(database, "DELETE FROM uploads WHERE until < now()")
+  await rows(database, "DELETE FROM recipients WHERE at < now() - ?::int * interval '1 day' AND state <> 'waiting'", [
+    noticeDays,
+  ])
+  await rows(
+    database,
+    `DELETE FROM notices n WHERE at < now() - ?::int * interval '1 day' AND state = 'spread'
+       AND NOT EXISTS (SELECT 1 FROM recipients r WHERE r.notice = n.id)`,
+    [noticeDays],
+  )
   await rows(database, "DELETE FROM spending WHERE day < now() - ?::int * interval '1 day'", [spendingDays])
   await rows(database, "DELETE FROM samples WHERE at < now() - ?::int * interval '1 day'", [sampleDays])
 }

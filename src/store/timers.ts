@@ -97,6 +97,17 @@ export async function decideInterview(
   return database.transaction((step) => joinLine(step, { ...at, simulated: null, origin: "person" }, moment))
 }
 
+/** Puts an open question again, behind what is in the line. */
+export async function askAgain(
+  database: Database,
+  at: { conversation: string; channel: string; place: Place },
+  { id, mark }: { id: string; mark: string },
+): Promise<void> {
+  await database.transaction((step) =>
+    joinLine(step, { ...at, simulated: null, origin: "timer" }, { interview: id, mark, what: "reminder" }),
+  )
+}
+
 interface LineEnd {
   conversation: string
   channel: string

@@ -113,7 +113,7 @@ export interface TurnRecord {
 export interface OutboundMessage {
   id: string
   event: string
-  origin: "handler" | "person" | "api" | "alert"
+  origin: "handler" | "person" | "api" | "alert" | "notice"
   author?: string | undefined
   body: object
   words: string

@@ -72,6 +72,8 @@ export interface ChannelKind {
   simulate: Simulation
   /** Forwarding data of our own to the provider, where that takes a call of its own. */
   uploading?: Uploading
+  /** Somebody named in a text, in light markup, where the provider has mentions; nothing for an address that is none. */
+  mention?(address: string, label: string): string | undefined
   /** Whether a place's topic is the id of the message that its thread hangs on. */
   threads?: boolean
   /** Whether reading its calls depends on who the channel is at its provider. */

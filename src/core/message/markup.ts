@@ -199,7 +199,7 @@ class Writer {
 
   private link(token: Token): void {
     const url = String(token.attrGet("href") ?? "")
-    const opens = /^(https?:\/\/|mailto:|tel:|tg:)/i.test(url)
+    const opens = /^(https?:\/\/|mailto:|tel:|tg:|mention:)/i.test(url)
     this.writtenOut.push(opens ? undefined : url)
     if (opens) this.begin({ kind: "link", url })
   }

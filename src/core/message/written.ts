@@ -12,6 +12,8 @@ export interface WritingStyle {
   pre?: [open: string, close: string]
   /** Stands before every line of a quote. */
   quote?: string
+  /** Somebody who is named, by their address; left out, the name stands alone. */
+  mention?: (address: string) => string | undefined
   link?: (label: string, url: string) => string
 }
 
@@ -57,6 +59,7 @@ function dress(inner: string, span: Span, label: string, style: WritingStyle): s
     case "quote":
       return style.quote === undefined ? inner : style.quote + inner.replaceAll("\n", `\n${style.quote}`)
     case "link": {
+      if (span.url.startsWith("mention:")) return style.mention?.(span.url.slice("mention:".length)) ?? inner
       if (style.link) return style.link(inner, span.url)
       return sameAddress(label, span.url) ? inner : `${inner} (${span.url})`
     }

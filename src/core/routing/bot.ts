@@ -8,6 +8,7 @@ import type { Condition } from "./condition.ts"
 import type { Hours } from "./hours.ts"
 
 import type { InterviewTexts } from "../interview/words.ts"
+import type { Application, NoticeRule } from "../notice/notice.ts"
 import type { Texts, Written } from "./texts.ts"
 import type { Model } from "../model/model.ts"
 import type { Unrouted } from "./unrouted.ts"
@@ -49,6 +50,10 @@ export interface Bot {
   unrouted?: Unrouted
   /** Model servers, by the names that handlers know them by. */
   models?: { [name: string]: Model }
+  /** What is told of events of applications, and to whom. */
+  notices?: NoticeRule[]
+  /** Applications that post their own JSON, by name. */
+  applications?: { [name: string]: Application }
   /** Texts of the folder that handlers name, by their paths in it: instructions, and facts. */
   files?: { [path: string]: string }
   /** What people see of the bot at its providers; `connect` sets it. */

@@ -57,6 +57,7 @@ export function hoursFaults(bot: Bot, files: { [file: string]: string }, say: Sa
     say(path, `there are no hours "${name}"`, near ? `Write ${near}.` : there)
   }
   bot.quiet?.forEach((name) => sayHours(["quiet"], name))
+  bot.notices?.forEach(({ quiet = [] }, at) => quiet.forEach((name) => sayHours(["notices", at, "quiet"], name)))
   bot.routes.forEach(({ when }, at) => {
     for (const [condition, path] of everyCondition(when, ["routes", at, "when"]))
       for (const key of ["during", "outside"] as const)
@@ -82,6 +83,17 @@ export function textFaults(bot: Bot, named: NamedHandler[], book: RuleBook, say:
     check(written, ["texts", name], "any")
     if (leadsBack(name, texts)) say(["texts", name], `the text ${name} leads back to itself`)
   }
+  bot.notices?.forEach(({ text, many, choices, people = {} }, at) => {
+    const also = noticeRoots(Object.keys(people))
+    const checkNotice = (written: Written, path: (string | number)[]) => {
+      for (const [inside, source] of textsIn(written))
+        for (const { says, remedy } of faultsOfPlaces(source, { slots: [], hours, texts, also }))
+          say(["notices", at, ...path, ...inside], says, remedy)
+    }
+    checkNotice(text, ["text"])
+    if (many !== undefined) checkNotice(many, ["many"])
+    choices?.forEach(({ label }, n) => checkNotice(label, ["choices", n, "label"]))
+  })
   for (const { handler, path, when } of named) {
     if (typeof handler !== "object") continue
     const slots = when ? slotsIn(when, book) : []
@@ -90,6 +102,11 @@ export function textFaults(bot: Bot, named: NamedHandler[], book: RuleBook, say:
       if (handler[name] !== undefined) check(handler[name] as Written, [...path, name], slots)
     choices?.forEach(({ label }, at) => check(label, [...path, "choices", at, "label"], slots))
   }
+}
+
+/** What a notice's text may name besides what every text may. */
+function noticeRoots(people: string[]): { [root: string]: readonly string[] | "anything" } {
+  return { event: "anything", to: ["name", "mention", "fields"], notice: ["count", "type", "at"], people }
 }
 
 /** Settings of a route that only code obeys, where its handler asks elsewhere and has a time of its own. */

@@ -8,6 +8,7 @@ import { conditionSchema } from "./condition.ts"
 import { duration, list, oneOrMore } from "./parts.ts"
 
 import { momentsSaid } from "../interview/words.ts"
+import { applicationSchema, noticeSchema } from "../notice/notice.ts"
 import { modelSchema } from "../model/model.ts"
 import { textNames, writtenText } from "./texts.ts"
 import type { HandlersKnown } from "./bot.ts"
@@ -161,6 +162,10 @@ const withHandlers = (handler: Joi.Schema) =>
     giveBack: duration,
     models: Joi.object()
       .pattern(/^[a-z][A-Za-z0-9-]*$/, modelSchema(secretName, duration))
+      .max(50),
+    notices: Joi.array().items(noticeSchema).max(500),
+    applications: Joi.object()
+      .pattern(/^[a-z][a-z0-9-]{0,62}$/, applicationSchema(secretName))
       .max(50),
     desk: Joi.object({
       channel: Joi.string().max(63).required(),

@@ -13,7 +13,7 @@ const messageFields = [
   ...["form", "fields", "referral", "reaction", "replyTo", "quote", "forwarded", "people", "sentAt"],
 ]
 const known: { [root: string]: readonly string[] | "anything" } = {
-  contact: ["address", "name", "handle", "language", "bot", "fields"],
+  contact: ["address", "name", "handle", "language", "bot", "fields", "mention"],
   message: messageFields,
   channel: ["key", "kind"],
   // What a bot remembers is its author's own.
@@ -27,6 +27,13 @@ export interface Nameable {
   slots: readonly string[] | "any"
   hours: readonly string[]
   texts: Texts
+  /** Names that only some texts know. */
+  also?: { [root: string]: readonly string[] | "anything" }
+}
+
+/** A value that is light markup already, and stays so. */
+export class Marked {
+  constructor(readonly markup: string) {}
 }
 
 interface PlaceFault {
@@ -47,9 +54,15 @@ export function faultsOfPlaces(text: string, nameable: Nameable): PlaceFault[] {
   })
 }
 
-function pathFault(path: string, { slots, hours, texts }: Nameable): PlaceFault | undefined {
+function pathFault(path: string, { slots, hours, texts, also = {} }: Nameable): PlaceFault | undefined {
   const [root = "", field, part] = path.split(".")
-  const roots = { ...known, slots: slots === "any" ? ("anything" as const) : slots, texts: Object.keys(texts), hours }
+  const roots = {
+    ...known,
+    ...also,
+    slots: slots === "any" ? ("anything" as const) : slots,
+    texts: Object.keys(texts),
+    hours,
+  }
   const fields = Object.hasOwn(roots, root) ? roots[root as keyof typeof roots]! : undefined
   if (fields === undefined) {
     const near = nearest(root, Object.keys(roots))
@@ -212,6 +225,7 @@ function valueAt(path: string, { values, opening }: Filling): unknown {
 /** A value without a format: as it is, and a time of the bot's hours as people name one. */
 function plain(value: unknown, locale: string, { zone, now }: Filling): string {
   if (value === undefined || value === null) return ""
+  if (value instanceof Marked) return value.markup
   if (DateTime.isDateTime(value)) {
     const near = value.diff(DateTime.fromISO(now)).as("days") < 6
     const day: Intl.DateTimeFormatOptions = near

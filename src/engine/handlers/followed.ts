@@ -120,16 +120,19 @@ export class FollowedFolder {
       ...bot.routes,
       ...unroutedCases(bot.unrouted).map(({ handler }) => ({ name: "unrouted", handler })),
     ].map((route) => ({ name: route.name, takes: secretsOf(route, bot) }))
+    const applications = Object.entries(bot.applications ?? {}).map(([name, { secret }]) => ({ name, takes: [secret] }))
     const missing = await secrets.missing(
       bot.bot,
       lane,
-      handlers.flatMap(({ takes }) => takes),
+      [...handlers, ...applications].flatMap(({ takes }) => takes),
     )
     return [...new Set(missing)].map((name) => {
-      const route = handlers.find(({ takes }) => takes.includes(name))!
+      const route = handlers.find(({ takes }) => takes.includes(name))
+      const application = applications.find(({ takes }) => takes.includes(name))
+      const who = route ? `the route "${route.name}" lists` : `the application "${application!.name}" has`
       return {
         file: shownPath(join(folder, "bot.yaml")),
-        says: `the route "${route.name}" lists the secret ${name}, which is not set`,
+        says: `${who} the secret ${name}, which is not set`,
         remedy: `Set it with "wobbet secret set ${name} --bot ${bot.bot}".`,
       }
     })

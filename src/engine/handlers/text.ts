@@ -1,7 +1,8 @@
 import Joi from "joi"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import type { Filling } from "../../core/routing/fillText.ts"
-import { fillText } from "../../core/routing/fillText.ts"
+import { fillText, Marked } from "../../core/routing/fillText.ts"
+import { mentionOf } from "../../core/message/mention.ts"
 import type { RouteTable } from "../../core/routing/table.ts"
 import type { Written } from "../../core/routing/texts.ts"
 import { writtenText } from "../../core/routing/texts.ts"
@@ -39,8 +40,10 @@ export function fillingOf(
   given: HandlerGiven,
 ): Filling {
   const { texts = {}, language, country, zone } = table.bot
+  const { from } = message
+  const mention = from && new Marked(mentionOf(from.address, from.name ?? from.handle ?? from.address))
   return {
-    values: { message, slots, state, contact: { ...message.from, fields: given.fields }, channel },
+    values: { message, slots, state, contact: { ...from, fields: given.fields, mention }, channel },
     texts,
     spoken: message.from?.language,
     languages: language,

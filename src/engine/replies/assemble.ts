@@ -9,6 +9,7 @@ import type { OutboundMessage, TurnResult } from "../../store/turns.ts"
 import type { KnownChannel } from "../channels.ts"
 import { HandlerFault } from "../handlers/handler.ts"
 import { withKept } from "./keptMedia.ts"
+import { withMentions } from "./mentions.ts"
 import type { Renderer } from "./renderer.ts"
 import { NotRendered } from "./renderer.ts"
 import { messageOf } from "./renderPart.ts"
@@ -25,7 +26,7 @@ export interface Assembled {
 
 /** Kept media as its content; and where a message is changed only as a whole, taking its buttons away needs the words it had. */
 export async function completed(database: Database, given: ReplyPart[], known: KnownChannel): Promise<ReplyPart[]> {
-  const replies = await withKept(database, given)
+  const replies = await withMentions(database, await withKept(database, given), known)
   if (!kindOf(known.row.kind).abilities.amendsWhole) return replies
   return Promise.all(
     replies.map(async (part) => {

@@ -17,6 +17,7 @@ import { proof, verify } from "./verify.ts"
 /** Slack's Events, Interactivity and Web API. Source of every rule: the provider's public documentation. */
 export const slack: ChannelKind = {
   kind: "slack",
+  mention: (address, label) => (/^[UW][A-Z0-9]+$/.test(address) ? `[${label}](mention:${address})` : undefined),
   provider: "Slack",
   settings: Joi.object({
     apiBase: apiBase.default("https://slack.com").description("Slack's address"),

@@ -22,6 +22,7 @@ const style: WritingStyle = {
   code: ["`", "`"],
   pre: ["```", "```"],
   quote: "> ",
+  mention: (address) => (/^[UW][A-Z0-9]+$/.test(address) ? `<@${address}>` : undefined),
   link: (label, url) => {
     const address = url.replace(/[<>|]/g, encodeURIComponent)
     return sameAddress(label, url) ? `<${address}>` : `<${address}|${label.replaceAll("|", "¦")}>`

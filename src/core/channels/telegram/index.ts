@@ -35,6 +35,7 @@ export const telegram: ChannelKind = {
       .message("hookSecret takes 1 to 256 of A–Z a–z 0–9 _ -")
       .description("what calls prove themselves with; made when left out"),
   }),
+  mention: (address, label) => (/^\d+$/.test(address) ? `[${label}](tg://user?id=${address})` : undefined),
   readsByIdentity: true,
   // Chat ids of groups and channels are negative.
   placeKind: (address) => (address.startsWith("-") ? "group" : "direct"),
