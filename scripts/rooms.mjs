@@ -27,7 +27,7 @@ export const rooms = {
 export const engineRooms = [
   ["desk.ts"],
   ["engine.ts"],
-  ["care", "notices"],
+  ["care", "notices", "relays"],
   ["turns", "inlet", "timers"],
   ["sender"],
   ["replies", "elsewhere"],

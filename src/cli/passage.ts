@@ -130,6 +130,10 @@ function printPath(path: PassagePath, routes: boolean): void {
     for (const call of turn.elsewhere?.calls ?? []) printElsewhere(call)
     if (turn.elsewhere?.instead !== undefined)
       print(colors.yellow(`  the fallback was said: ${inLine(turn.elsewhere.instead, 300)}`))
+    for (const { what, toChannel, toPlace, state, why, copy } of turn.relays ?? [])
+      print(
+        `  ${what}, relayed to ${inLine(toChannel, 40)} ${inLine(toPlace, 60)}: ${state}${why ? ` (${inLine(why, 200)})` : ""}${copy ? colors.dim(` ${copy}`) : ""}`,
+      )
     for (const once of turn.onces) print(`  ${onceWords(once)}`)
     for (const { field, was, is } of changesOf(turn.stateBefore, turn.stateAfter))
       print(`  state ${inLine(field, 60)}: ${valueWords(was)} → ${valueWords(is)}`)

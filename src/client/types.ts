@@ -90,6 +90,8 @@ export interface TurnView {
   interview: InterviewNote | null
   /** Side effects of the turn, where it had any. */
   onces: OnceView[]
+  /** Where what was said is shown besides, where it is. */
+  relays?: RelayView[]
   stateBefore: { [field: string]: unknown } | null
   stateAfter: { [field: string]: unknown } | null
   log: unknown[] | null
@@ -100,6 +102,18 @@ export interface TurnView {
   run: number
   startedAt: string
   endedAt: string
+}
+
+/** Where something that was said is shown besides. */
+export interface RelayView {
+  what: string
+  toChannel: string
+  /** The provider's id of the place; the conversation's, where it goes back to what it answers. */
+  toPlace: string
+  state: string
+  why: string | null
+  /** The message it became there. */
+  copy: string | null
 }
 
 /** Whom a turn asked elsewhere, and what came of it. */

@@ -50,6 +50,7 @@ import { Disk } from "./process/disk.ts"
 import { Figures } from "./process/figures.ts"
 import { Housekeeping } from "./process/housekeeping.ts"
 import { Liveness } from "./process/liveness.ts"
+import { Relaying } from "./relays/relaying.ts"
 import { Renderer } from "./replies/renderer.ts"
 import { Seal } from "./seal.ts"
 import { Alerts } from "./sender/alerts.ts"
@@ -110,6 +111,7 @@ export class Engine {
   readonly secrets: NamedSecrets
   readonly lending: Lending
   readonly notices: Notices
+  private readonly relaying: Relaying
   readonly applications: Applications
   /** Bytes of calls' bodies under way, told by whoever reads them. */
   bodiesUnderWay = () => 0
@@ -193,6 +195,10 @@ export class Engine {
       turns && new DeskNotices({ database, channels, releases, bell, log, desk, markOf: (...of) => seal.mark(...of) })
     this.notices = new Notices({
       ...{ database, channels, releases, renderer, bell, log },
+      markOf: (...of) => seal.mark(...of),
+    })
+    this.relaying = new Relaying({
+      ...{ database, channels, renderer, bell, log },
       markOf: (...of) => seal.mark(...of),
     })
     this.applications = new Applications({ database, secrets, notices: this.notices })
@@ -295,6 +301,7 @@ export class Engine {
     this.turns?.start()
     this.timers?.start()
     if (this.turns) this.notices.start()
+    if (this.turns) this.relaying.start()
     this.poller?.start()
     if (this.turns) this.media.start()
     this.housekeeping.start()
@@ -312,6 +319,7 @@ export class Engine {
     await this.journal.close().catch(() => undefined)
     await this.timers?.stop()
     await this.notices.stop()
+    await this.relaying.stop()
     const ended = this.turns
       ?.stop(limit)
       .catch((error: unknown) => log.error({ err: error }, "turns did not end in order"))

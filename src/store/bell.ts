@@ -13,6 +13,7 @@ export type Ring =
   | "secrets"
   | "queues"
   | "notices"
+  | "relays"
 
 /**
  * Wakes every process: `LISTEN/NOTIFY` on a connection of its own, empty and coalesced. Only a saving of time: what is

@@ -22,6 +22,7 @@ import * as secrets from "./migrations/0017-secrets.ts"
 import * as elsewhere from "./migrations/0018-elsewhere.ts"
 import * as models from "./migrations/0019-models.ts"
 import * as notices from "./migrations/0020-notices.ts"
+import * as relays from "./migrations/0021-relays.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -48,6 +49,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0018-elsewhere": elsewhere,
   "0019-models": models,
   "0020-notices": notices,
+  "0021-relays": relays,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

@@ -22,6 +22,7 @@ export const faultPoints = {
   "model: reserved": "what a model's answer may cost is reserved, it was not asked",
   "model: answered": "a model has answered, nothing is on record",
   "model: tool used": "a model's tool was used and what it gave is on record, the model was not told",
+  "relay: about to be shown": "what is relayed is in its lines, none of that is durable",
   "notice: recipients found": "it is known whom a notice is told, none of that is durable",
   "notice: about to be said": "what notices say is in its lines, none of that is durable",
   "elsewhere: leased": "a turn is leased from its queue, nobody was told",

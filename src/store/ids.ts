@@ -6,7 +6,7 @@ import { idShift } from "./faults.ts"
  * and a look-up by id touches one partition.
  */
 export type IdPrefix =
-  "msg" | "itk" | "trn" | "cnv" | "con" | "prk" | "tok" | "ses" | "aud" | "itv" | "tmr" | "fgt" | "ntc" | "rcp"
+  "msg" | "itk" | "trn" | "cnv" | "con" | "prk" | "tok" | "ses" | "aud" | "itv" | "tmr" | "fgt" | "ntc" | "rcp" | "rly"
 
 // Ids must differ, not be guessed at: the plain generator takes a twentieth of the time of the default one, which
 // asks the system for randomness sixteen times an id (6 % of all processor time under load).

@@ -10,6 +10,8 @@ import { searchOf } from "./messages.ts"
 import { inTheirMonths } from "./partitions.ts"
 import type { Batch } from "./unnest.ts"
 import { batch, listLiteral, shape } from "./unnest.ts"
+import type { RelayChange } from "./relays.ts"
+import { relaysWith } from "./relays.ts"
 import type { WaitChange } from "./waits.ts"
 import { elsewhere, waitsWith } from "./waits.ts"
 
@@ -71,6 +73,8 @@ export interface TurnResult {
   handed?: true | undefined
   /** Set where the turn is to wait for an answer from elsewhere: until then its line belongs to nobody. */
   waits?: WaitChange | "still" | undefined
+  /** What is to be shown elsewhere. */
+  relays?: RelayChange[] | undefined
   /** The messages of a turn that waits. */
   resting?: string[] | undefined
   /** What the line said of its waiting when it was loaded. */
@@ -113,7 +117,7 @@ export interface TurnRecord {
 export interface OutboundMessage {
   id: string
   event: string
-  origin: "handler" | "person" | "api" | "alert" | "notice"
+  origin: "handler" | "person" | "api" | "alert" | "notice" | "relay"
   author?: string | undefined
   body: object
   words: string
@@ -261,8 +265,12 @@ export async function commitTurns(
       .filter((one) => one.waited && !one.waits && one.heard !== one.heardBefore)
       .map(({ conversation }) => ({ conversation })),
   )
+  const relays = relaysWith(sorted.flatMap((one) => one.relays ?? []))
   const guarded = sorted.some((one) => one.out.some((out) => out.guarded))
-  const asked = committing(guarded, parked.sql + tokens.sql + interviews.sql + handed.sql + contacts.sql + waits.sql)
+  const asked = committing(
+    guarded,
+    parked.sql + tokens.sql + interviews.sql + handed.sql + contacts.sql + waits.sql + relays.sql,
+  )
   const values = [
     ...doneShape.values(sorted),
     ...turnsShape.values(turns),
@@ -276,6 +284,7 @@ export async function commitTurns(
     ...handed.values,
     ...contacts.values,
     ...waits.values,
+    ...relays.values,
   ]
   type Row = [conversation: string, id: null, position: null, more: boolean]
   type SentRow = [conversation: null, id: string, position: number, starts: boolean]

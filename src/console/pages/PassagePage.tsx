@@ -311,6 +311,14 @@ function Turn({ turn, title }: { turn: TurnView; title: string }) {
       {turn.elsewhere?.instead !== undefined ? (
         <p className="text-sm">{sentence(`the fallback was said: ${shown(turn.elsewhere.instead)}`)}</p>
       ) : null}
+      {turn.relays?.map(({ what, toChannel, toPlace, state, why, copy }) => (
+        <p key={what + toChannel + toPlace} className="text-sm">
+          {sentence(
+            `${what}, relayed to ${shown(toChannel)} ${shown(toPlace)}: ${state}${why ? ` (${shown(why)})` : ""}`,
+          )}{" "}
+          {copy ? <code className="font-mono text-xs">{copy}</code> : null}
+        </p>
+      ))}
       {turn.onces.map(({ name, runs, startedAt, endedAt, value, threw }) => (
         <p key={startedAt + name} className="text-sm">
           Once <b>{shown(name)}</b>

@@ -9,6 +9,7 @@ import type { Hours } from "./hours.ts"
 
 import type { InterviewTexts } from "../interview/words.ts"
 import type { Application, NoticeRule } from "../notice/notice.ts"
+import type { Relay } from "../relay/relay.ts"
 import type { Texts, Written } from "./texts.ts"
 import type { Model } from "../model/model.ts"
 import type { Unrouted } from "./unrouted.ts"
@@ -52,6 +53,8 @@ export interface Bot {
   models?: { [name: string]: Model }
   /** What is told of events of applications, and to whom. */
   notices?: NoticeRule[]
+  /** What is shown elsewhere besides being answered. */
+  also?: { name: string; when: Condition; relay: Relay }[]
   /** Applications that post their own JSON, by name. */
   applications?: { [name: string]: Application }
   /** Texts of the folder that handlers name, by their paths in it: instructions, and facts. */

@@ -9,6 +9,7 @@ import { duration, list, oneOrMore } from "./parts.ts"
 
 import { momentsSaid } from "../interview/words.ts"
 import { applicationSchema, noticeSchema } from "../notice/notice.ts"
+import { relaySchema } from "../relay/relay.ts"
 import { modelSchema } from "../model/model.ts"
 import { textNames, writtenText } from "./texts.ts"
 import type { HandlersKnown } from "./bot.ts"
@@ -163,6 +164,16 @@ const withHandlers = (handler: Joi.Schema) =>
     models: Joi.object()
       .pattern(/^[a-z][A-Za-z0-9-]*$/, modelSchema(secretName, duration))
       .max(50),
+    also: Joi.array()
+      .items(
+        Joi.object({
+          name: Joi.string().max(200).required(),
+          when: condition.required(),
+          relay: relaySchema.required(),
+        }),
+      )
+      .unique("name")
+      .max(100),
     notices: Joi.array().items(noticeSchema).max(500),
     applications: Joi.object()
       .pattern(/^[a-z][a-z0-9-]{0,62}$/, applicationSchema(secretName))

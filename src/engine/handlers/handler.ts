@@ -6,6 +6,7 @@ import type { Leaving } from "../../core/interview/question.ts"
 import type { AskedTurn, HowAsked } from "../../core/elsewhere/asked.ts"
 import type { Message, Place } from "../../core/message/message.ts"
 import type { Bot } from "../../core/routing/bot.ts"
+import type { Relay } from "../../core/relay/relay.ts"
 import type { RouteTable } from "../../core/routing/table.ts"
 import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
 import type { WaitAnswer } from "../../store/waits.ts"
@@ -41,6 +42,8 @@ export interface HandlerAnswer {
   waits?: WaitsFor | "still"
   /** Calls that were made for it. */
   calls?: ElsewhereCall[]
+  /** Where what was said is to be shown. */
+  relay?: Relay
   /** Names of secrets that were masked in it before. */
   masked?: string[]
   /** Why a text of the author's stands in the place of an answer. */

@@ -4,11 +4,12 @@ import { code } from "./code.ts"
 import { endpoint } from "./endpoint.ts"
 import type { HandlerKind } from "./handler.ts"
 import { model } from "./model.ts"
+import { relay } from "./relay.ts"
 import { queue } from "./queue.ts"
 import { text } from "./text.ts"
 
 /** Every kind of handler. To add one is to add its file and its line here: docs/add-a-handler-kind.md. */
-const kinds: HandlerKind[] = [code, text, endpoint, queue, model]
+const kinds: HandlerKind[] = [code, text, endpoint, queue, model, relay]
 
 /** What may be written in `bot.yaml` besides the name of a file, by kind. */
 export const writtenHandlers = Object.fromEntries(

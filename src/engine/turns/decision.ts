@@ -9,6 +9,7 @@ import { hear } from "../../core/interview/standing.ts"
 import type { Condition } from "../../core/routing/condition.ts"
 import type { Facts, Situation } from "../../core/routing/situation.ts"
 import type { Slots } from "../../core/routing/finding.ts"
+import type { Copy } from "../../store/relays.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { ReadyRelease } from "../handlers/handler.ts"
@@ -22,6 +23,7 @@ export type Plan =
   | { does: "nothing"; outcome: "unrouted" | "passed over"; reason: string }
   | { does: "help"; text: string; message: Message }
   | { does: "desk"; replies: ReplyPart[]; message: Message }
+  | { does: "relay"; copy: Copy; message: Message }
   | { does: "joined"; text: string; message: Message }
   | {
       does: "run"

@@ -12,6 +12,8 @@ import { longestState } from "../../core/message/longestState.ts"
 import type { Message } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { replyFault } from "../../core/message/reply.ts"
+import type { Relay } from "../../core/relay/relay.ts"
+import type { Bot } from "../../core/routing/bot.ts"
 import type { Facts } from "../../core/routing/situation.ts"
 import { unroutedName } from "../../core/routing/unrouted.ts"
 import type { Database } from "../../store/database.ts"
@@ -54,6 +56,7 @@ import type { InterviewStep, Talks } from "./interviewTurn.ts"
 import { afterAside, allStopped, ranStep, stepOf, talksOf, timerAgain, tooDeep } from "./interviewTurn.ts"
 import type { Stop } from "./limits.ts"
 import { paceOf, turnedAway } from "./limits.ts"
+import { alsoFor, answerChange, answeredCopy, relayChanges, relaysAnything } from "./relays.ts"
 import type { KeptTurn, Standing } from "./waiting.ts"
 import { askingOf, recordOfWait, standingOf, waitChange } from "./waiting.ts"
 
@@ -165,9 +168,57 @@ async function turnOf(
   const plan: Plan = isBlocked
     ? { does: "stop", stop: { outcome: "blocked", reason: "this person is blocked: nothing of theirs is answered" } }
     : ((await deskPlan(parts, turn)) ??
+      (await relayPlan(parts, turn)) ??
       (await joinPlan(parts, turn)) ??
       planOf({ line, known, release, messages, pace, facts, talks, now: startedAt }))
-  return settled(turn.blank, await carryOut(parts, turn, plan))
+  const ending = await carryOut(parts, turn, plan)
+  return settled(turn.blank, await withRelays(parts, turn, plan, ending, startedAt))
+}
+
+/** What was said answers what was shown here from elsewhere: it goes back there. */
+async function relayPlan({ database }: TurnParts, { line, known, messages, release }: Turn): Promise<Plan | undefined> {
+  if (!release || !relaysAnything(release.table)) return undefined
+  const last = messages.at(-1)!
+  const copy = await answeredCopy(database, line, known, last)
+  return copy && { does: "relay", copy, message: last.message }
+}
+
+/** With what of it is shown elsewhere: as its handler says, and as the relays beside the routes do. */
+async function withRelays(
+  { database }: TurnParts,
+  { line, known, messages, release, facts }: Turn,
+  plan: Plan,
+  ending: Ending,
+  now: Date,
+): Promise<Ending> {
+  if (plan.does === "stop" || !release || !relaysAnything(release.table)) return ending
+  // A turn that is tried again shows nothing yet.
+  if (ending.again !== undefined && !ending.waits) return ending
+  if (plan.does === "relay")
+    return { ...ending, relays: messages.map((message) => answerChange(line, message, plan.copy)) }
+  const said = messages.map(({ message }) => message)
+  const situation = {
+    message: together(said),
+    messages: said,
+    channel: { key: line.channel, kind: known.row.kind },
+    state: line.state,
+    now: now.toISOString(),
+    ...(facts === undefined ? {} : { facts }),
+  }
+  const own =
+    plan.does === "run" && typeof plan.handler === "object" ? (plan.handler.relay as Relay | undefined) : undefined
+  const changed = ["edited", "deleted"].includes(situation.message.event)
+  // An edit, or a deletion, goes wherever its message may have gone.
+  const relays = changed ? everyRelay(release.table.bot) : [...(own ? [own] : []), ...alsoFor(release.table, situation)]
+  const changes = relays.length > 0 ? await relayChanges(database, line, messages, relays) : []
+  return changes.length > 0 ? { ...ending, relays: changes } : ending
+}
+
+function everyRelay({ also = [], routes }: Bot): Relay[] {
+  const ofRoutes = routes.flatMap(({ handler }) =>
+    typeof handler === "object" && "relay" in handler ? [handler.relay as Relay] : [],
+  )
+  return [...ofRoutes, ...also.map(({ relay }) => relay)]
 }
 
 /** A turn that has waited continues as it began, unless somebody else has the conversation by now. */
@@ -319,6 +370,8 @@ async function carryOut(parts: TurnParts, turn: Turn, plan: Plan): Promise<Endin
       }
       return ended(parts, turn, record, await said(parts, turn, [{ part: "text", text: plan.text }], plan.message))
     }
+    case "relay":
+      return { turn: { reason: "answers what was shown here from elsewhere", handler: "relay" } }
     case "desk":
       return ended(
         parts,

@@ -274,6 +274,7 @@ export class Turns {
       const { calls, channel, place } = sent.get(message)!
       sender?.started({ message, conversation, position, channel, place, calls })
     }
+    if (results.some(({ relays }) => relays)) bell.ring("relays")
     // Whoever holds a call open for a reply need not wait when none goes back inside it.
     for (const { out, again, turn, resting } of results)
       if ((again === undefined || resting) && !out.some((message) => message.calls.some((call) => call.inline)))

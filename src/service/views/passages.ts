@@ -20,6 +20,8 @@ import type {
 } from "../../client/types.ts"
 import type { OnceRow } from "../../store/onces.ts"
 import { oncesOfMessages } from "../../store/onces.ts"
+import type { RelayRow } from "../../store/relays.ts"
+import { relaysOfMessages } from "../../store/relays.ts"
 import type { WaitRow } from "../../store/waits.ts"
 import { waitsOfMessages } from "../../store/waits.ts"
 import type { Light } from "./stops.ts"
@@ -132,6 +134,7 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
   ])
   const replies = await repliesWith(engine, replyRows)
   const onces = await oncesOfMessages(database, ids)
+  const relays = await relaysOfMessages(database, ids)
   const waits = await waitsOfMessages(engine.reading, messages)
   const light: Light[] = []
   const paths = await Promise.all(
@@ -144,7 +147,7 @@ async function pathsOf(engine: Engine, messages: MessageRow[]): Promise<{ paths:
       light.push({ message, replies: replyRows.filter((reply) => sent.has(reply.id)) })
       return {
         message: messageView(message),
-        turns: turns.map((turn) => turnView(turn, onces)),
+        turns: turns.map((turn, at) => turnView(turn, onces, at === turns.length - 1 ? relays : [])),
         ...waitingOf(waits.get(message.id)),
         decision: await decisionOf(engine, message, turns.at(-1)),
         replies: replies.filter((reply) => sent.has(reply.message.id)),
@@ -264,15 +267,21 @@ export function messageView(row: MessageRow): MessageView {
   }
 }
 
-function turnView(turn: TurnRow, onces: OnceRow[]): PassagePath["turns"][number] {
+function turnView(turn: TurnRow, onces: OnceRow[], relays: RelayRow[]): PassagePath["turns"][number] {
   const { startedAt, endedAt, interview } = turn
   return {
     ...turn,
     interview: interview as InterviewNote | null,
     onces: onces.filter((once) => isOf(once, turn)).map(onceView),
+    ...relaysOf(turn, relays),
     startedAt: iso(startedAt),
     endedAt: iso(endedAt),
   }
+}
+
+function relaysOf(turn: TurnRow, relays: RelayRow[]): Pick<PassagePath["turns"][number], "relays"> {
+  const own = relays.filter(({ message }) => message === turn.message).map(({ message: _message, ...rest }) => rest)
+  return own.length > 0 ? { relays: own } : {}
 }
 
 function waitingOf(wait: WaitRow | undefined): Pick<PassagePath, "waiting"> {

@@ -44,7 +44,8 @@ export function escapeHtml(text: string): string {
 const tags = { bold: "b", italic: "i", code: "code", quote: "blockquote", pre: "pre", link: "a" } as const
 
 function opening(span: Span): string {
-  if (span.kind === "link") return `<a href="${escapeHtml(span.url.replace(/^mention:/, "tg://user?id=")).replaceAll('"', "&quot;")}">`
+  if (span.kind === "link")
+    return `<a href="${escapeHtml(span.url.replace(/^mention:/, "tg://user?id=")).replaceAll('"', "&quot;")}">`
   if (span.kind === "pre" && span.language) {
     return `<pre><code class="language-${escapeHtml(span.language).replaceAll('"', "&quot;")}">`
   }

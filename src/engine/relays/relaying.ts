@@ -1,0 +1,200 @@
+import type { Logger } from "pino"
+import { kindOf } from "../../core/channels/registry.ts"
+import type { Message, Place } from "../../core/message/message.ts"
+import type { ReplyPart } from "../../core/message/reply.ts"
+import { relayedParts } from "../../core/relay/relay.ts"
+import type { Bell } from "../../store/bell.ts"
+import { conversationById } from "../../store/conversations.ts"
+import type { Database } from "../../store/database.ts"
+import { databaseFault } from "../../store/database.ts"
+import type { MarkOf } from "../../store/directory.ts"
+import { conversationsAt } from "../../store/directory.ts"
+import { placeToTell } from "../../store/notices.ts"
+import { addToLine, sentAs } from "../../store/outbox.ts"
+import type { Copy, DueRelay, RelayFate } from "../../store/relays.ts"
+import { copiesComing, copiesOf, firstCopy, mediaKeptOf, sameAgain, showDue } from "../../store/relays.ts"
+import type { Channels, KnownChannel } from "../channels.ts"
+import { addressOn } from "../channels.ts"
+import type { Repeated } from "../process/every.ts"
+import { every } from "../process/every.ts"
+import { withKept } from "../replies/keptMedia.ts"
+import { NotRendered } from "../replies/renderer.ts"
+import type { Renderer } from "../replies/renderer.ts"
+import { messageOf } from "../replies/renderPart.ts"
+
+/** Shown in one transaction. */
+const atOnce = 20
+/** Times that the same may be said between the same two places in a minute. */
+const mostSame = 3
+/** Milliseconds for which a copy, or a picture, that is still to come is waited for. */
+const longestWait = 5 * 60_000
+
+interface Parts {
+  database: Database
+  channels: Channels
+  renderer: Renderer
+  bell: Bell
+  log: Logger
+  markOf: MarkOf
+}
+
+/** Shows what was said in one place in another, in a step of its own: no turn waits for the other line. */
+export class Relaying {
+  private repeated: Repeated | undefined
+
+  constructor(private readonly parts: Parts) {}
+
+  start(): void {
+    const { bell, log } = this.parts
+    this.repeated = every(
+      1000,
+      () => this.look(),
+      (error) => {
+        if (databaseFault(error) !== "away")
+          log.error({ err: error }, "what is relayed could not be shown; it is tried again")
+      },
+    )
+    bell.on("relays", () => void this.repeated?.now().catch(() => undefined))
+  }
+
+  async stop(): Promise<void> {
+    await this.repeated?.stop()
+  }
+
+  private async look(): Promise<void> {
+    const { database, bell } = this.parts
+    for (let shown = atOnce; shown === atOnce;) {
+      shown = await showDue(database, atOnce, (relay, step) => this.show(relay, step))
+      if (shown > 0) {
+        bell.ring("sends")
+        bell.ring("live")
+      }
+    }
+  }
+
+  private async show(relay: DueRelay, step: Database): Promise<RelayFate> {
+    const known = this.parts.channels.get(relay.toChannel)
+    if (!known) return { is: "failed", why: `there is no channel ${relay.toChannel}` }
+    try {
+      return relay.what === "said" ? await this.said(relay, known, step) : await this.changed(relay, step)
+    } catch (error) {
+      if (error instanceof NotRendered && !error.again) return { is: "failed", why: error.message }
+      throw error
+    }
+  }
+
+  private async said(relay: DueRelay, known: KnownChannel, step: Database): Promise<RelayFate> {
+    const { log } = this.parts
+    const { times, stopped } = await sameAgain(step, relay)
+    if (times >= mostSame || stopped) {
+      const why = stopped
+        ? "this relay was stopped within the last ten minutes: the same came again and again"
+        : `the same was said here more than ${mostSame} times within a minute: the relay may lead back to itself`
+      if (!stopped)
+        log.warn(
+          `the relay from ${relay.channel} to ${relay.toChannel} ${relay.toPlace} is stopped for a while: ${why}`,
+        )
+      return { is: "stopped", why }
+    }
+    const waited = Date.now() - relay.at.getTime()
+    const kept = relay.body.media ? await mediaKeptOf(step, relay.message) : []
+    if (!kept && waited < longestWait)
+      return { is: "later", milliseconds: 500, why: "its media are still to be fetched" }
+    const to = await this.placeFor(relay, known, step)
+    if ("is" in to) return to
+    const { conversation, place } = to
+    const at = await placeToTell(step, conversation)
+    if (at?.unwanted) return { is: "skipped", why: "whoever is there asked for nothing that starts here" }
+    const parts = relayedParts(relay.body, {
+      by: relay.names ? nameOf(relay.body, this.parts.channels.get(relay.channel)) : undefined,
+      replyTo: relay.answers ?? undefined,
+      kept: kept ?? [],
+    })
+    return this.add(parts, { conversation, place, known, author: relay.message }, step)
+  }
+
+  /** Where it goes: back into the conversation it answers, into its thread, or to the place as it is. */
+  private async placeFor(
+    relay: DueRelay,
+    known: KnownChannel,
+    step: Database,
+  ): Promise<{ conversation: string; place: Place } | RelayFate> {
+    const { toConversation, toPlace, toChannel } = relay
+    if (toConversation !== null) {
+      const found = await conversationById(step, toConversation)
+      if (!found || found.forgottenAt) return { is: "skipped", why: "the conversation is not there any more" }
+      const { address, kind, topic } = found
+      return { conversation: found.id, place: { address, kind: kind as Place["kind"], ...(topic ? { topic } : {}) } }
+    }
+    const kind = kindOf(known.row.kind)
+    const address = addressOn(known, toPlace)
+    const place: Place = { address, kind: kind.placeKind?.(address) ?? "direct" }
+    if (relay.threads && kind.threads) {
+      const first = await firstCopy(step, relay)
+      const root = first === undefined ? undefined : await sentAs(step, first)
+      if (root === "on its way") return { is: "later", milliseconds: 300, why: "its thread is still to begin" }
+      if (root !== undefined) place.topic = root
+    }
+    const [conversation] = await conversationsAt(step, [{ channel: toChannel, place }], this.parts.markOf)
+    return { conversation: conversation!, place }
+  }
+
+  /** An edit or a deletion is followed wherever its message was shown. */
+  private async changed(relay: DueRelay, step: Database): Promise<RelayFate> {
+    const { conversation, providerId, answers, what, body, at } = relay
+    const meant = [providerId, answers].filter((id): id is string => id !== null)
+    const here = (one: Copy) => one.toChannel === relay.toChannel && one.toPlace === relay.toPlace
+    let copies: Copy[] = []
+    let coming = false
+    for (const id of meant) {
+      if (copies.length === 0) copies = (await copiesOf(step, conversation, id)).filter(here)
+      coming ||= await copiesComing(step, conversation, id)
+    }
+    if (copies.length === 0) {
+      if (coming) return { is: "later", milliseconds: 300, why: "its message is still to be shown" }
+      return { is: "skipped", why: "its message was not shown there" }
+    }
+    const [copy] = copies
+    const known = this.parts.channels.get(copy!.toChannel)
+    if (!known) return { is: "failed", why: `there is no channel ${copy!.toChannel}` }
+    const shown = kindOf(known.row.kind).abilities.parts[what === "edited" ? "amend" : "remove"]
+    if (shown.how === "left out" || shown.how === "words")
+      return { is: "skipped", why: `${known.row.kind} cannot change what was said` }
+    const sent = await sentAs(step, copy!.copy)
+    if (sent === "on its way" && Date.now() - at.getTime() < longestWait)
+      return { is: "later", milliseconds: 300, why: "its message is still to arrive" }
+    if (sent === undefined || sent === "on its way") return { is: "skipped", why: "its message never arrived" }
+    const by = relay.names ? nameOf(body, this.parts.channels.get(relay.channel)) : undefined
+    const [words] = relayedParts({ ...body, event: "text", media: undefined! }, { by, kept: [] })
+    const part: ReplyPart =
+      what === "edited"
+        ? { part: "amend", to: sent, text: (words as { text: string }).text }
+        : { part: "remove", to: sent }
+    const found = await conversationById(step, copy!.copyConversation)
+    if (!found) return { is: "skipped", why: "the conversation is not there any more" }
+    const { address, kind, topic } = found
+    const place: Place = { address, kind: kind as Place["kind"], ...(topic ? { topic } : {}) }
+    return this.add([part], { conversation: found.id, place, known, author: relay.message }, step)
+  }
+
+  private async add(
+    given: ReplyPart[],
+    at: { conversation: string; place: Place; known: KnownChannel; author: string },
+    step: Database,
+  ): Promise<RelayFate> {
+    const { conversation, place, known, author } = at
+    const parts = await withKept(step, given)
+    const done = await this.parts.renderer.reply(parts, place, known)
+    const impossible = done.map(({ rendered }) => rendered.impossible ?? rendered.leftOut).find(Boolean)
+    if (impossible) return { is: "failed", why: `it cannot be said on ${known.row.kind}: ${impossible}` }
+    const messages = done.map((one) => ({ ...messageOf(one), origin: "relay" as const, author }))
+    await addToLine(step, { conversation, channel: known.row.key }, messages)
+    return { is: "shown", copy: messages[0]!.id, conversation }
+  }
+}
+
+/** Who said something, and where. */
+function nameOf({ from }: Message, known: KnownChannel | undefined): string {
+  const who = from?.name ?? from?.handle ?? from?.address ?? "Somebody"
+  return known ? `${who} (${kindOf(known.row.kind).provider})` : who
+}

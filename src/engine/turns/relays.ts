@@ -1,0 +1,119 @@
+import { createHash } from "node:crypto"
+import { kindOf } from "../../core/channels/registry.ts"
+import { wordsOf } from "../../core/message/words.ts"
+import type { Relay } from "../../core/relay/relay.ts"
+import { relayWhat } from "../../core/relay/relay.ts"
+import type { RouteTable } from "../../core/routing/table.ts"
+import type { Situation } from "../../core/routing/situation.ts"
+import type { Database } from "../../store/database.ts"
+import { newId } from "../../store/ids.ts"
+import type { Line, PendingMessage } from "../../store/lines.ts"
+import { sentAs } from "../../store/outbox.ts"
+import type { Copy, RelayChange } from "../../store/relays.ts"
+import { copiesOf, copyAt } from "../../store/relays.ts"
+import type { KnownChannel } from "../channels.ts"
+
+/** The relays beside the routes that a message is for. */
+export function alsoFor(table: RouteTable, situation: Situation): Relay[] {
+  return (table.bot.also ?? []).filter(({ when }) => table.meets(when, situation)).map(({ relay }) => relay)
+}
+
+/** Whether anything of a bot is relayed. */
+export function relaysAnything({ bot }: RouteTable): boolean {
+  return bot.also !== undefined || bot.routes.some(({ handler }) => typeof handler === "object" && "relay" in handler)
+}
+
+/** What a message answers that was shown here from elsewhere; nothing where it answers no such. */
+export async function answeredCopy(
+  database: Database,
+  line: Line,
+  known: KnownChannel,
+  { message }: PendingMessage,
+): Promise<Copy | undefined> {
+  if (relayWhat(message) !== "said") return undefined
+  const topic = kindOf(known.row.kind).threads ? message.place.topic : undefined
+  const ids = [message.replyTo, topic].filter((id): id is string => id !== undefined)
+  if (ids.length === 0) return undefined
+  return copyAt(database, { channel: line.channel, place: line.place.address }, ids)
+}
+
+/** What is kept of a turn's messages to be shown elsewhere. */
+export async function relayChanges(
+  database: Database,
+  line: Line,
+  messages: PendingMessage[],
+  relays: Relay[],
+): Promise<RelayChange[]> {
+  const targets = relays.flatMap(({ to, ...how }) => to.map((place) => ({ ...place, ...how })))
+  const changes: RelayChange[] = []
+  for (const { id, message } of messages) {
+    const what = relayWhat(message)
+    if (what === undefined) continue
+    for (const { channel, place, names, threads } of targets) {
+      // A place is not shown what was said in it.
+      if (channel === line.channel && place === line.place.address) continue
+      const answered =
+        what === "said" && message.replyTo !== undefined
+          ? await overThere(database, line, message.replyTo, { channel, place })
+          : undefined
+      changes.push({
+        ...changeOf(line, id, message, what),
+        toChannel: channel,
+        toPlace: place,
+        names,
+        threads,
+        ...(answered === undefined ? {} : { answers: answered }),
+      })
+    }
+  }
+  return changes
+}
+
+/** What is kept of an answer that goes back to where the answered was said. */
+export function answerChange(line: Line, { id, message }: PendingMessage, copy: Copy): RelayChange {
+  return {
+    ...changeOf(line, id, message, "said"),
+    toChannel: copy.channel,
+    toPlace: copy.conversation,
+    toConversation: copy.conversation,
+    names: copy.names,
+    threads: false,
+    answers: message.replyTo !== undefined ? (copy.providerId ?? undefined) : undefined,
+  }
+}
+
+function changeOf(line: Line, id: string, message: PendingMessage["message"], what: RelayChange["what"]) {
+  const { conversation, channel } = line
+  // Some providers give an edit an id of its own, and say in another field which message is meant.
+  const { providerId, replyTo } = message
+  const media = (message.media ?? []).map(({ ref }) => ref).join()
+  const words = createHash("sha256")
+    .update(`${wordsOf(message)} ${media}`)
+    .digest("hex")
+    .slice(0, 32)
+  return {
+    id: newId("rly"),
+    message: id,
+    conversation,
+    channel,
+    providerId,
+    what,
+    words,
+    answers: what === "said" ? undefined : replyTo,
+  }
+}
+
+/** How something said in a conversation is called in a place it was shown in, or came from. */
+async function overThere(
+  database: Database,
+  line: Line,
+  providerId: string,
+  to: { channel: string; place: string },
+): Promise<string | undefined> {
+  const came = await copyAt(database, { channel: line.channel, place: line.conversation }, [providerId])
+  if (came && came.channel === to.channel) return came.providerId ?? undefined
+  const copies = await copiesOf(database, line.conversation, providerId)
+  const copy = copies.find((one) => one.toChannel === to.channel && one.toPlace === to.place)
+  const sent = copy && (await sentAs(database, copy.copy))
+  return sent === "on its way" ? undefined : sent
+}

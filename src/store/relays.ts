@@ -1,0 +1,239 @@
+import type { Message } from "../core/message/message.ts"
+import type { KeptMedia, RelayWhat } from "../core/relay/relay.ts"
+import type { Database } from "./database.ts"
+import { hotRows, rows } from "./database.ts"
+import { faultPoint } from "./faults.ts"
+import type { Batch } from "./unnest.ts"
+import { shape } from "./unnest.ts"
+
+/** A message that is to be shown elsewhere: kept with its turn, and put into the other line in a step of its own. */
+export interface RelayChange {
+  id: string
+  message: string
+  conversation: string
+  channel: string
+  providerId: string | undefined
+  what: RelayWhat
+  toChannel: string
+  toPlace: string
+  toConversation?: string | undefined
+  names: boolean
+  threads: boolean
+  /** What it answers over there, by the provider's id. */
+  answers?: string | undefined
+  words: string
+}
+
+const relayShape = shape<RelayChange>("rl", {
+  id: ["text", (one) => one.id],
+  message: ["text", (one) => one.message],
+  conversation: ["text", (one) => one.conversation],
+  channel: ["text", (one) => one.channel],
+  provider: ["text", (one) => one.providerId],
+  what: ["text", (one) => one.what],
+  tochannel: ["text", (one) => one.toChannel],
+  toplace: ["text", (one) => one.toPlace],
+  toconversation: ["text", (one) => one.toConversation],
+  names: ["boolean", (one) => one.names],
+  threads: ["boolean", (one) => one.threads],
+  answers: ["text", (one) => one.answers],
+  words: ["text", (one) => one.words],
+})
+
+/** The part of a commit that keeps what is to be shown elsewhere; empty where nothing is. */
+export function relaysWith(changes: RelayChange[]): Batch {
+  if (changes.length === 0) return { sql: "", values: [] }
+  return {
+    sql: `, kept_relays AS (
+      INSERT INTO relays (id, message, conversation, channel, provider_id, what, to_channel, to_place, to_conversation, names, threads, answers, words)
+      SELECT rl.id, rl.message, rl.conversation, rl.channel, rl.provider, rl.what, rl.tochannel, rl.toplace, rl.toconversation, rl.names, rl.threads, rl.answers, rl.words
+      FROM ${relayShape.sql} JOIN held USING (conversation)
+      ON CONFLICT DO NOTHING
+    )`,
+    values: relayShape.values(changes),
+  }
+}
+
+/** Something that is to be shown elsewhere now. */
+export interface DueRelay {
+  id: string
+  message: string
+  conversation: string
+  channel: string
+  providerId: string | null
+  what: RelayWhat
+  toChannel: string
+  toPlace: string
+  toConversation: string | null
+  names: boolean
+  threads: boolean
+  answers: string | null
+  words: string | null
+  at: Date
+  body: Message
+}
+
+/** What becomes of it. */
+export type RelayFate =
+  | { is: "shown"; copy?: string; conversation: string }
+  | { is: "skipped" | "stopped" | "failed"; why: string }
+  /** @property milliseconds until it is looked at again */
+  | { is: "later"; milliseconds: number; why: string }
+
+/**
+ * Takes what is to be shown elsewhere now, of each conversation the first for each place, and shows it, all in one
+ * transaction. Gives how many.
+ */
+export async function showDue(
+  database: Database,
+  limit: number,
+  show: (relay: DueRelay, step: Database) => Promise<RelayFate>,
+): Promise<number> {
+  return database.transaction(async (step) => {
+    const due = await rows<DueRelay>(
+      step,
+      `SELECT r.id, r.message, r.conversation, r.channel, r.provider_id AS "providerId", r.what, r.to_channel AS "toChannel", r.to_place AS "toPlace",
+         r.to_conversation AS "toConversation", r.names, r.threads, r.answers, r.words, r.at, m.body
+       FROM (
+         SELECT * FROM relays r WHERE state = 'waiting' AND due_at <= now() AND NOT EXISTS (
+           SELECT 1 FROM relays b WHERE b.conversation = r.conversation AND b.id < r.id AND b.state = 'waiting'
+             AND b.to_channel = r.to_channel AND b.to_place = r.to_place)
+         ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED
+       ) r JOIN messages m ON m.id = r.message ORDER BY r.to_channel, r.to_place, r.id`,
+      [limit],
+    )
+    for (const relay of due) {
+      const fate = await show(relay, step)
+      if (fate.is === "later")
+        await rows(
+          step,
+          "UPDATE relays SET due_at = now() + ?::float8 * interval '1 millisecond', why = ? WHERE id = ?",
+          [fate.milliseconds, fate.why, relay.id],
+        )
+      else
+        await rows(step, "UPDATE relays SET state = ?, why = ?, copy = ?, copy_conversation = ? WHERE id = ?", [
+          fate.is,
+          "why" in fate ? fate.why : null,
+          fate.is === "shown" ? (fate.copy ?? null) : null,
+          fate.is === "shown" ? fate.conversation : null,
+          relay.id,
+        ])
+    }
+    if (FAULTS_BUILT && due.length > 0) await faultPoint("relay: about to be shown")
+    return due.length
+  })
+}
+
+/** What of a message's media is kept; undefined while some of it is still to be fetched. */
+export async function mediaKeptOf(database: Database, message: string): Promise<KeptMedia[] | undefined> {
+  const found = await rows<KeptMedia & { state: string }>(
+    database,
+    "SELECT n, hash, why, state FROM message_media WHERE message = ? ORDER BY n",
+    [message],
+  )
+  return found.some(({ state }) => state === "waiting") ? undefined : found
+}
+
+/**
+ * How often the same words went from a conversation to a place within the last minute, and whether they were stopped
+ * lately.
+ */
+export async function sameAgain(
+  database: Database,
+  { conversation, toChannel, toPlace, words, id }: DueRelay,
+): Promise<{ times: number; stopped: boolean }> {
+  const [found] = await rows<{ times: number; stopped: boolean }>(
+    database,
+    `SELECT (count(*) FILTER (WHERE words = ? AND state = 'shown' AND what = 'said' AND at > now() - interval '1 minute'))::int AS times,
+       coalesce(bool_or(state = 'stopped' AND at > now() - interval '10 minutes'), false) AS stopped
+     FROM relays WHERE conversation = ? AND to_channel = ? AND to_place = ? AND id < ? AND at > now() - interval '10 minutes'`,
+    [words, conversation, toChannel, toPlace, id],
+  )
+  return found!
+}
+
+/** A message and what it became elsewhere. */
+export interface Copy {
+  conversation: string
+  channel: string
+  providerId: string | null
+  copy: string
+  copyConversation: string
+  toChannel: string
+  toPlace: string
+  names: boolean
+}
+
+const copyColumns = `r.conversation, r.channel, r.provider_id AS "providerId", r.copy, r.copy_conversation AS "copyConversation",
+  r.to_channel AS "toChannel", r.to_place AS "toPlace", r.names`
+
+/** What a message in a place is a copy of, by the provider's ids of those it answers or whose thread it is in. */
+export async function copyAt(
+  database: Database,
+  at: { channel: string; place: string },
+  ids: string[],
+): Promise<Copy | undefined> {
+  const [found] = await hotRows<Copy>(
+    database,
+    `SELECT ${copyColumns} FROM (
+       SELECT * FROM relays WHERE to_channel = ? AND to_place = ? AND what = 'said' AND copy IS NOT NULL ORDER BY id DESC LIMIT 2000
+     ) r JOIN attempts a ON a.message = r.copy WHERE a.provider_id = ANY(?) ORDER BY r.id DESC LIMIT 1`,
+    [at.channel, at.place, ids],
+  )
+  return found
+}
+
+/** The copies of a message elsewhere, by its provider's id. */
+export async function copiesOf(database: Database, conversation: string, providerId: string): Promise<Copy[]> {
+  return rows(
+    database,
+    `SELECT ${copyColumns} FROM relays r WHERE r.conversation = ? AND r.provider_id = ? AND r.what = 'said' AND r.copy IS NOT NULL
+     ORDER BY r.id`,
+    [conversation, providerId],
+  )
+}
+
+/** What is waited for: copies that are not there yet. */
+export async function copiesComing(database: Database, conversation: string, providerId: string): Promise<boolean> {
+  const found = await rows(
+    database,
+    "SELECT 1 FROM relays WHERE conversation = ? AND provider_id = ? AND what = 'said' AND state = 'waiting' LIMIT 1",
+    [conversation, providerId],
+  )
+  return found.length > 0
+}
+
+/** The first copy of a conversation in a place: what its thread there hangs on. */
+export async function firstCopy(
+  database: Database,
+  { conversation, toChannel, toPlace }: Pick<DueRelay, "conversation" | "toChannel" | "toPlace">,
+): Promise<string | undefined> {
+  const [found] = await rows<{ copy: string }>(
+    database,
+    `SELECT copy FROM relays WHERE conversation = ? AND to_channel = ? AND to_place = ? AND what = 'said' AND copy IS NOT NULL
+     ORDER BY id LIMIT 1`,
+    [conversation, toChannel, toPlace],
+  )
+  return found?.copy
+}
+
+/** Where a message went, as people look at it. */
+export interface RelayRow {
+  message: string
+  what: string
+  toChannel: string
+  toPlace: string
+  state: string
+  why: string | null
+  copy: string | null
+}
+
+export async function relaysOfMessages(database: Database, messages: string[]): Promise<RelayRow[]> {
+  if (messages.length === 0) return []
+  return rows(
+    database,
+    `SELECT message, what, to_channel AS "toChannel", to_place AS "toPlace", state, why, copy FROM relays
+     WHERE message = ANY(?) ORDER BY id`,
+    [messages],
+  )
+}

@@ -1,0 +1,129 @@
+import type { KindStage } from "./support/kinds.ts"
+import { setKind } from "./support/kinds.ts"
+import type { Service, Standin } from "./support/harness.ts"
+import { endAll, eventually, pause, placeFor, query, Stage, startService, startStandin } from "./support/harness.ts"
+
+let standin: Standin
+let service: Service
+let ines: Stage
+let other: Stage
+let slack: KindStage
+let room: string
+let place: Awaited<ReturnType<typeof placeFor>>
+
+const botFor = (desk: string, here: string, there: string) => ({
+  "bot.yaml": `
+bot: tern
+groups: always
+also:
+  - { name: photos, when: { media: image, kind: telegram }, relay: { to: ${desk}, threads: true } }
+  - { name: everything, when: { not: { event: joined }, channel: ${here.split(",")[0]} }, relay: { to: ${desk}, threads: true } }
+  - { name: ring one, when: { phrase: "round $GARBAGE", channel: ${there.split(",")[0]} }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" }, names: false } }
+  - { name: ring two, when: { phrase: "round $GARBAGE", channel: ${here.split(",")[0]} }, relay: { to: { channel: ${there.split(",")[0]}, place: "${there.split(",")[1]}" }, names: false } }
+  - { name: nowhere, when: { phrase: "nowhere" }, relay: { to: { channel: gone, place: "1" } } }
+routes:
+  - { name: shout, when: { phrase: "shout" }, handler: { relay: { to: ${desk}, names: false } } }
+  - { name: hello, when: { phrase: "hello" }, handler: { text: "Hello!" } }
+  - { name: nowhere, when: { phrase: "nowhere" }, handler: { text: "Said all the same." } }
+`,
+})
+
+beforeAll(async () => {
+  standin = await startStandin()
+  place = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
+  service = await startService(place)
+  slack = await setKind(service, "slack", { gather: 0 })
+  room = (slack.standin as unknown as { world: { channels: { id: string }[] } }).world.channels[0]!.id
+  ines = await Stage.set(service, standin, { gather: 0 })
+  other = await Stage.set(service, standin, { gather: 0 })
+  await service.stop()
+  const desk = `{ channel: ${slack.key}, place: ${room} }`
+  const bot = botFor(desk, `${ines.key},${ines.person.id}`, `${other.key},${other.person.id}`)
+  service = await startService({ ...place, bot: (await placeFor(bot)).bot })
+  ines = new Stage(service, standin, ines.bot, ines.person, ines.key)
+  other = new Stage(service, standin, other.bot, other.person, other.key)
+  await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")
+  await slack.does("say", { channel: room, text: "good morning" })
+  await other.say("hello")
+  await other.answered(1)
+}, 60_000)
+afterAll(endAll)
+
+const atDesk = () => slack.standin.stage.screen(room).filter((one) => !one.mine && !one.gone)
+const deskReads = (text: RegExp) =>
+  eventually(async () => atDesk().find((one) => text.test(one.text)), `the desk to read ${text.source}`)
+
+test("what is said is answered and shown elsewhere too, with who said it", async () => {
+  const before = (await ines.answers()).length
+  await ines.say("hello")
+  expect((await ines.answered(before + 1)).at(-1)!.text).toBe("Hello!")
+  await deskReads(/^\*?Ines \(Telegram\)\*?: hello$/)
+})
+
+test("an edit is followed, and what is taken back goes", async () => {
+  const { message } = await ines.say("I lost a blu scarf")
+  await deskReads(/I lost a blu scarf/)
+  await standin.post("edit", {
+    bot: ines.bot.username,
+    from: ines.person.id,
+    message: message.message_id,
+    text: "I lost a blue scarf",
+  })
+  await deskReads(/I lost a blue scarf/)
+  expect(atDesk().filter(({ text }) => /blu scarf/.test(text))).toEqual([])
+})
+
+test("a picture is relayed, and the desk answers it from its thread: the answer goes back, with what it answers", async () => {
+  const before = (await ines.answers()).length
+  const { message } = await ines.send({ photo: "scarf", caption: "this one?" })
+  await deskReads(/this one\?/)
+  // Everything of a person is in one thread there, which hangs on the first.
+  const root = atDesk().find(({ text }) => /Ines/.test(text))!
+  await slack.does("say", { channel: room, thread: root.id, text: "Yes, it is here." })
+  const back = (await ines.answered(before + 1)).at(-1)!
+  expect(back.text).toMatch(/\(Slack\): Yes, it is here\.$/)
+  void message
+})
+
+test("three places in a ring lead to no loop: each hears it once", async () => {
+  const before = [(await ines.answers()).length, (await other.answers()).length]
+  await ines.say("round and round")
+  await eventually(async () => (await other.answers()).length === before[1]! + 1, "the other side")
+  await pause(2500)
+  expect((await other.answers()).length).toBe(before[1]! + 1)
+  expect((await ines.answers()).length).toBe(before[0]!)
+  expect((await other.answers()).at(-1)!.text).toBe("round and round")
+})
+
+test("the same again and again stops the relay, and says so", async () => {
+  const before = (await other.answers()).length
+  for (let n = 0; n < 5; n++) await ines.say("round in circles")
+  await eventually(
+    async () => (await query(place.database, "SELECT 1 FROM relays WHERE state = 'stopped'")).length >= 2,
+    "the relay to stop",
+  )
+  await other.answered(before + 3)
+  await pause(1000)
+  expect((await other.answers()).length).toBe(before + 3)
+  const [row] = await query<{ why: string }>(
+    place.database,
+    "SELECT why FROM relays WHERE state = 'stopped' ORDER BY id",
+  )
+  expect(row!.why).toMatch(/more than 3 times within a minute/)
+})
+
+test("a far side that is not there holds up nobody, and is on record", async () => {
+  const before = (await ines.answers()).length
+  await ines.say("nowhere")
+  expect((await ines.answered(before + 1)).at(-1)!.text).toBe("Said all the same.")
+  const [newest] = (await service.client.passages({ limit: 1 })).items
+  await eventually(async () => {
+    const { turns } = (await service.client.passage(newest!.id)).paths[0]!
+    return turns.at(-1)!.relays?.some(({ state, why }) => state === "failed" && /no channel gone/.test(why ?? ""))
+  }, "the record")
+})
+
+test("a route may do nothing but relay, without names", async () => {
+  await other.say("shout")
+  await deskReads(/^shout$/)
+})
