@@ -368,7 +368,14 @@ async function clear(database: Database, messages: string[]): Promise<Partial<Re
         "SELECT replies FROM turns WHERE message = ANY(?) AND replies IS NOT NULL",
         [messages],
       )
-      const all = [...new Set([...messages, ...turns.flatMap(({ replies }) => replies ?? [])])].sort()
+      // What was shown elsewhere is the same words once more.
+      const copies = await rows<{ copy: string }>(
+        step,
+        "SELECT copy FROM relays WHERE message = ANY(?) AND copy IS NOT NULL",
+        [messages],
+      )
+      const answers = turns.flatMap(({ replies }) => replies ?? [])
+      const all = [...new Set([...messages, ...answers, ...copies.map(({ copy }) => copy)])].sort()
       const media = await clearMedia(step, all)
       const calls = await clearStatuses(step, all)
       await rows(
@@ -383,6 +390,11 @@ async function clear(database: Database, messages: string[]): Promise<Partial<Re
         [gone, all],
       )
       await rows(step, "DELETE FROM onces WHERE message = ANY(?)", [all])
+      await rows(
+        step,
+        "UPDATE relays SET state = 'skipped', why = NULL, provider_id = NULL, words = NULL WHERE message = ANY(?)",
+        [messages],
+      )
       await rows(step, "DELETE FROM rejoined WHERE message = ANY(?)", [all])
       await dropUnsent(
         step,

@@ -1,0 +1,78 @@
+import type { Standin } from "../support/harness.ts"
+import {
+  allOf,
+  endAll,
+  eventually,
+  pause,
+  placeFor,
+  query,
+  quiet,
+  Stage,
+  startService,
+  startStandin,
+  takenUp,
+} from "../support/harness.ts"
+
+let standin: Standin
+beforeAll(async () => {
+  standin = await startStandin()
+}, 60_000)
+afterAll(endAll)
+
+const bot = (desk: Stage) => ({
+  "bot.yaml": `
+bot: tern
+groups: always
+also: [{ name: all, when: { phrase: "all of [it]" }, relay: { to: { channel: ${desk.key}, place: "${desk.person.id}" } } }]
+routes: [{ name: all, when: { phrase: "all of [it]" }, handler: { text: "Answered." } }]`,
+})
+
+const killed = [
+  "turn: handler answered=kill",
+  "turn: committed=kill",
+  "relay: about to be shown=kill",
+  "send: call answered=kill",
+]
+
+async function course(point: string) {
+  const where = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
+  let service = await startService({ ...where, faults: "" })
+  let near = await Stage.set(service, standin, { gather: 0, onDoubt: "resend" })
+  let desk = await Stage.set(service, standin, { gather: 0, onDoubt: "resend" })
+  await service.stop()
+  const folder = (await placeFor(bot(desk))).bot
+  const first = await startService({ ...where, bot: folder, faults: point })
+  near = new Stage(first, standin, near.bot, near.person, near.key)
+  desk = new Stage(first, standin, desk.bot, desk.person, desk.key)
+  await eventually(async () => (await first.client.bot()).release !== undefined, "the bot")
+  await takenUp(where.database, near.key)
+  // Opens the chat, so that the bot may write there.
+  await standin.post("start", { bot: desk.bot.username, from: desk.person.id })
+  await near.say("all of it")
+  await first.ended
+  service = await startService({ ...where, bot: folder, faults: "" })
+  await eventually(async () => (await desk.answers()).length > 0 && (await near.answers()).length > 0, "both", 60)
+  await pause(2000)
+  await quiet(where.database)
+  const rows = await query<{ state: string }>(where.database, "SELECT state FROM relays")
+  await service.stop()
+  return { near: await near.answers(), desk: await desk.answers(), rows }
+}
+
+describe("kill -9 between a message and its being shown elsewhere", () => {
+  let found: (() => Awaited<ReturnType<typeof course>>)[]
+  beforeAll(async () => {
+    found = await allOf(killed, 2, course)
+  }, 300_000)
+
+  test.each(killed.map((point, at) => [point, at] as const))("%s", (point, at) => {
+    const { near, desk, rows } = found[at]!()
+    expect(rows).toEqual([{ state: "shown" }])
+    // A call whose answer was lost is made again, as the channel is told to.
+    const most = point.startsWith("send") ? 2 : 1
+    expect(new Set(near.map(({ text }) => text))).toEqual(new Set(["Answered."]))
+    expect(near.length).toBeLessThanOrEqual(most)
+    expect(new Set(desk.map(({ text }) => text))).toEqual(new Set(["Ines (Telegram): all of it"]))
+    expect(desk.length).toBeLessThanOrEqual(most)
+  })
+})
