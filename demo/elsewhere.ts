@@ -260,10 +260,10 @@ export async function playElsewhere(elsewhere: Elsewhere, options: { stopped: ()
   await takeClaim(elsewhere)
 }
 
-/** Staff take over the first claim on the list. */
-async function takeClaim({ slack }: Elsewhere): Promise<void> {
+/** Staff take over a claim on the list. */
+export async function takeClaim({ slack }: Elsewhere, which = 0): Promise<void> {
   const buttons = slack.stage.screen("CQUAY").flatMap((one) => one.buttons ?? [])
-  const button = buttons.find((button) => button.label.startsWith("Take "))
+  const button = buttons.filter((button) => button.label.startsWith("Take "))[which]
   if (button) await tellStandin(slack.address, "press", { from: "UTOM", channel: "CQUAY", button: button.label })
 }
 

@@ -3,11 +3,36 @@ import type { FastifyInstance } from "fastify"
 import fastify from "fastify"
 
 /** The office's keys: one signs what it is asked, one opens its fares. Made up, as everything here is. */
-export const officeKeys = { OFFICE_KEY: "standin-office-signs", FARES_KEY: "standin-fares-of-holm" }
+export const officeKeys = {
+  OFFICE_KEY: "standin-office-signs",
+  FARES_KEY: "standin-fares-of-holm",
+  OFFICE_HOOK: "standin-office-tells",
+  MODEL_KEY: "standin-model-of-the-harbour",
+}
 
 export interface HarbourOffice {
   address: string
+  /** Where it tells what happens. */
+  tells?: string
   stop(): Promise<void>
+}
+
+interface Claim {
+  claim: string
+  by: string
+  /** By which the office knows people. */
+  email: string
+  note: string
+}
+
+/** The office's own address for somebody: the first name. */
+export function emailOf(name: string): string {
+  const [first = ""] = name
+    .normalize("NFKD")
+    .replace(/[^\p{L} ]/gu, "")
+    .toLowerCase()
+    .split(" ")
+  return `${first}@ferry.example`
 }
 
 /** Holm Island from the sea, as far as rectangles and circles can tell. */
@@ -33,21 +58,38 @@ export async function startOffice(port: number): Promise<HarbourOffice> {
     if (key !== undefined) booked.set(key, ticket)
     return { ticket }
   })
-  const open: { claim: string; by: string; note: string }[] = [
-    { claim: "L-309", by: "the night watch", note: "One brown boot, left" },
-    { claim: "L-310", by: "Mara Lindqvist", note: "A child's kite with a fox on it" },
+  const open: Claim[] = [
+    { claim: "L-309", by: "the night watch", email: "night@ferry.example", note: "One brown boot, left" },
+    { claim: "L-310", by: "Mara Lindqvist", email: "mara@ferry.example", note: "A child's kite with a fox on it" },
   ]
-  app.post<{ Body: { by?: string; note?: string } }>("/claims", async (request) => {
+  app.post<{ Body: { by?: string; email?: string; note?: string } }>("/claims", async (request) => {
     const claim = `L-${++claims}`
-    open.push({ claim, by: request.body.by ?? "somebody", note: request.body.note ?? "" })
+    const { by = "somebody", email = emailOf(by), note = "" } = request.body
+    open.push({ claim, by, email, note })
     return { claim }
   })
   app.get("/claims", async () => open)
-  app.post<{ Params: { claim: string } }>("/claims/:claim/take", async (request) => {
+  app.post<{ Params: { claim: string }; Body: { by?: string } }>("/claims/:claim/take", async (request) => {
     const at = open.findIndex((one) => one.claim === request.params.claim)
-    if (at >= 0) open.splice(at, 1)
-    return { taken: at >= 0 }
+    const [claim] = at >= 0 ? open.splice(at, 1) : []
+    if (claim)
+      void tell("claim.taken", {
+        claim: claim.claim,
+        note: claim.note,
+        by: claim.email,
+        taker: emailOf(request.body.by ?? ""),
+      })
+    return { taken: claim !== undefined }
   })
+  /** Tells the bot what happened, where it knows the address. */
+  const tell = async (type: string, about: object) => {
+    if (office.tells === undefined) return
+    await fetch(office.tells, {
+      method: "POST",
+      headers: { "content-type": "application/json", authorization: `Bearer ${officeKeys.OFFICE_HOOK}` },
+      body: JSON.stringify({ type, ...about }),
+    }).catch(() => undefined)
+  }
   // What a fare is, for whoever has the key.
   app.get<{ Querystring: { to?: string; seats?: string } }>("/fares", async (request, reply) => {
     if (request.headers.authorization !== `Bearer ${officeKeys.FARES_KEY}`) return reply.code(401).send()
@@ -58,7 +100,8 @@ export async function startOffice(port: number): Promise<HarbourOffice> {
   await app.register(async (asked) => askedByWobbet(asked))
   app.get("/pictures/holm-island.svg", async (_request, reply) => reply.type("image/svg+xml").send(holmIsland))
   await listen(app, port)
-  return { address: `http://127.0.0.1:${port}`, stop: () => app.close() }
+  const office: HarbourOffice = { address: `http://127.0.0.1:${port}`, stop: () => app.close() }
+  return office
 }
 
 /** Turns that the bot leaves to the office: signed calls, answered with what is to be said. */

@@ -18,7 +18,7 @@ async function portsAreFree() {
   )
   if (!(base >= 1024 && base <= 65_000)) return
   const service = Number(process.env.WOBBET_PORT ?? base)
-  const standins = command === "demo" ? Array.from({ length: 8 }, (_none, at) => base + 110 + at) : []
+  const standins = command === "demo" ? Array.from({ length: 9 }, (_none, at) => base + 110 + at) : []
   for (const port of [service, ...standins]) {
     // What is no port at all is told by the service.
     if (!(port >= 0 && port <= 65_535) || (await isFree(port))) continue

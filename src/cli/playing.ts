@@ -6,11 +6,19 @@ import { join, resolve } from "node:path"
 import { setTimeout as pause } from "node:timers/promises"
 import { fileURLToPath } from "node:url"
 import type { Elsewhere } from "../../demo/elsewhere.ts"
-import { channelsElsewhere, enterAddresses, playElsewhere, sendRewritten, stopElsewhere } from "../../demo/elsewhere.ts"
-import { officeKeys, startOffice } from "../../demo/office.ts"
+import {
+  channelsElsewhere,
+  enterAddresses,
+  playElsewhere,
+  sendRewritten,
+  stopElsewhere,
+  takeClaim,
+} from "../../demo/elsewhere.ts"
+import { emailOf, officeKeys, startOffice } from "../../demo/office.ts"
 import type { Cast } from "../../demo/play.ts"
 import { dayByTheQuay, morning, play, setTheScene } from "../../demo/play.ts"
 import { Client } from "../client/client.ts"
+import { startModel } from "../standins/model/server.ts"
 import type { RunningService } from "../service/service.ts"
 import { keepSession } from "../store/access.ts"
 import { CommandFault } from "./context.ts"
@@ -65,6 +73,13 @@ async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
       : error
   })
   running.push(() => office.stop())
+  const model = await startModel({ port: ports.model, key: officeKeys.MODEL_KEY }).catch((error: { code?: string }) => {
+    throw error.code === "EADDRINUSE"
+      ? new CommandFault(`Port ${ports.model}, which the demo's model server needs, is taken.`, beside)
+      : error
+  })
+  Object.assign(model.pace, { first: 700, word: 60 })
+  running.push(() => model.stop())
   const starting = begin({ botFolder: ferryFor(ports), databaseName: "wobbet_demo" })
   running.push(async () => (await starting).stop())
   const service = await starting.catch((error: unknown) => {
@@ -72,6 +87,7 @@ async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
     throw error
   })
   const client = new Client(service.address, service.token)
+  office.tells = `${service.address}/in/tern-point-ferry/office`
   await giveKeys(client)
   await connectQuay(client, standin.address, cast)
   const elsewhere = await startOthers(service.address, ports.elsewhere)
@@ -101,6 +117,8 @@ async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
     const beside = playElsewhere(elsewhere, { stopped })
     await play(standin.address, cast, morning, { pause: 250, stopped, act: progress(morning.length) })
     await beside
+    await tellApart(client)
+    await takeClaim(elsewhere, 1)
     await forge(service.address)
     await sendRewritten(service.address)
     print("  The morning is over: answered, unrouted, parked and refused are all there to look at.", "")
@@ -110,6 +128,17 @@ async function demo({ quiet, ports, running, stopped }: Demo): Promise<void> {
   for (let round = 0; round < 50 && !stopped(); round++) {
     await play(standin.address, cast, dayByTheQuay, { pause: 15_000, stopped })
   }
+}
+
+/** What the office knows of people besides their names: by that its notices find them. */
+async function tellApart(client: Client): Promise<void> {
+  const { items } = await client.people({ limit: 100 })
+  for (const { contact, name } of items)
+    if (contact && name && !/^\W/.test(name))
+      await client.markPerson(contact, {
+        fields: { email: emailOf(name) },
+        ...(/^Tom\b/.test(name) ? { addTags: ["crew"] } : {}),
+      })
 }
 
 /** The office's keys, by name. The bot is taken once it has them. */
@@ -151,8 +180,12 @@ function ferryFor(ports: DemoPorts): string {
   const own = join(resolve(process.env.WOBBET_HOME ?? ".wobbet"), "ferry")
   cpSync(folder, own, { recursive: true })
   const office = join(own, "office.ts")
-  for (const file of [office, join(own, "bot.yaml")])
-    writeFileSync(file, readFileSync(file, "utf8").replace(String(demoPorts().office), String(ports.office)))
+  for (const file of [office, join(own, "bot.yaml")]) {
+    const written = readFileSync(file, "utf8")
+      .replace(String(demoPorts().office), String(ports.office))
+      .replace(String(demoPorts().model), String(ports.model))
+    writeFileSync(file, written)
+  }
   return own
 }
 

@@ -3,6 +3,7 @@ export interface DemoPorts {
   service: number
   telegram: number
   office: number
+  model: number
   elsewhere: { whatsapp: number; messenger: number; slack: number; sms: number; beacon: number; buoy: number }
 }
 
@@ -18,6 +19,7 @@ export function demoPorts(base = usualBase): DemoPorts {
     service: base,
     telegram: at(0),
     office: at(1),
+    model: at(8),
     elsewhere: { whatsapp: at(2), messenger: at(3), slack: at(4), sms: at(5), beacon: at(6), buoy: at(7) },
   }
 }

@@ -1,5 +1,6 @@
 import type { Card, MediaItem, Option, ReplyPart } from "../core/message/reply.ts"
 
+import { mentionOf } from "../core/message/mention.ts"
 import type { Handler, Turn } from "./turn.ts"
 
 export type { Handler, Outcome, Person, Said, State, Turn } from "./turn.ts"
@@ -133,6 +134,14 @@ function takes(what: string, given: unknown, fields: string[]): void {
     throw new TypeError(`${what} is a mapping with ${fields.join(", ")}.`)
   const wrong = Object.keys(given).find((name) => !fields.includes(name))
   if (wrong !== undefined) throw new TypeError(`"${wrong}" is no field of ${what}, which takes ${fields.join(", ")}.`)
+}
+
+/**
+ * Names somebody in a text, as the channel it is said on does: a mention, a link to them, or their name. By a contact's id,
+ * or by an address on that channel.
+ */
+export function mention(who: string, name: string): string {
+  return mentionOf(who, name)
 }
 
 /** What a tool's function is told besides what it is called with. */

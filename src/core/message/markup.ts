@@ -1,5 +1,7 @@
 import MarkdownIt from "markdown-it"
 
+export { escapeMarkup } from "./escapeMarkup.ts"
+
 /**
  * Light markup, read once into plain text with formatted stretches; each channel kind writes it in its own way.
  * Bold, italic, code, link, list and quote are formatting. Everything else CommonMark knows is taken literally, so
@@ -62,15 +64,6 @@ function isPlain(source: string): boolean {
 /** Text without any markup, as a marked text: for names, labels and other people's words. */
 export function plainText(text: string): MarkedText {
   return { text, spans: [] }
-}
-
-/** Makes foreign words safe inside light markup: they come out as they went in. */
-export function escapeMarkup(text: string): string {
-  return text
-    .replace(/[\\`*_[\]<>&!]/g, "\\$&")
-    .replace(/^([^\S\n]*)([-+]|\d+[.)])(\s)/gm, (_all, lead: string, mark: string, gap: string) => {
-      return `${lead}${mark.slice(0, -1)}\\${mark.slice(-1)}${gap}`
-    })
 }
 
 type SpanShape = Span extends infer S ? (S extends Span ? Omit<S, "start" | "end"> : never) : never

@@ -1,4 +1,4 @@
-import { escapeMarkup } from "./markup.ts"
+import { escapeMarkup } from "./escapeMarkup.ts"
 import type { ReplyPart } from "./reply.ts"
 
 /**

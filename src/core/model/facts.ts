@@ -87,10 +87,7 @@ export class FactSearch {
     const ranked =
       this.facts.length <= most && whole <= room
         ? this.facts
-        : this.index
-            .search(asked.slice(0, 2000))
-            .slice(0, most)
-            .map(({ id }) => this.facts[id as number]!)
+        : near(this.index.search(asked.slice(0, 2000))).map(({ id }) => this.facts[id as number]!)
     const fitting: Fact[] = []
     let left = room
     for (const fact of ranked) {
@@ -100,6 +97,12 @@ export class FactSearch {
     }
     return fitting
   }
+}
+
+/** Those that fit not much worse than the best: words that every text has make hardly any difference. */
+function near<Result extends { score: number }>(found: Result[]): Result[] {
+  const least = (found[0]?.score ?? 0) / 3
+  return found.slice(0, most).filter(({ score }) => score >= least)
 }
 
 /** Without accents, in small letters, and without the endings that English, German and Portuguese plurals have. */

@@ -14,7 +14,7 @@ export interface NoticeRule {
   people?: { [name: string]: string }
   /** The field of contacts by which people of the application are known. */
   match: string
-  /** Names of hours in which nothing of it is said; the bot's own where it says nothing. */
+  /** Names of hours in which nothing of it is said; none for false, and the bot's own where it says nothing. */
   quiet?: string[]
   /** Milliseconds in which several for one place become one. */
   gather: number
@@ -69,7 +69,9 @@ export const noticeSchema = Joi.object({
     .max(20),
   people: Joi.object().pattern(/^[a-z][A-Za-z0-9]*$/, Joi.string().max(200)),
   match: Joi.string().max(100).default("email"),
-  quiet: oneOrMore(Joi.string().max(200)).custom((value: string | string[]) => list(value)),
+  quiet: Joi.alternatives(Joi.valid(false), oneOrMore(Joi.string().max(200))).custom(
+    (value: false | string | string[]) => (value === false ? [] : list(value)),
+  ),
   gather: duration.default(0),
   many: writtenText,
 })

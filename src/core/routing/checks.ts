@@ -141,6 +141,15 @@ export const checks: { [name in Plain]: (wanted: NonNullable<Condition[name]>, l
     return met(["the person's tags", finding.why].filter(Boolean).join(", "))
   },
 
+  may(wanted, { message, facts, supposed }) {
+    if (!message.from && !facts?.contact)
+      return supposed ? depends("depends on the person's tags") : missed("nobody is named as its author")
+    const tags = facts?.contact?.tags ?? []
+    const tag = list(wanted).find((one) => tags.includes(one))
+    if (tag !== undefined) return met(`whoever has the tag ${tag} may`)
+    return missed(`only whoever has the tag ${list(wanted).join(" or ")} may, and this person has not`)
+  },
+
   state: (wanted, { state }) => values("state", state, wanted),
 
   fields(wanted, { message }) {

@@ -21,6 +21,8 @@ export interface Condition {
   mentioned?: boolean
   from?: Speaker | Speaker[]
   contact?: { [field: string]: unknown }
+  /** Tags, of which whoever says it has one. */
+  may?: string | string[]
   state?: { [field: string]: unknown }
   fields?: { [field: string]: unknown }
   /** Names of hours, of which one is open. */
@@ -100,6 +102,7 @@ export function conditionSchema(phrase: Joi.Schema): Joi.ObjectSchema {
     mentioned: Joi.boolean(),
     from: oneOrMore(Joi.valid("person", "bot", "admin")),
     contact: Joi.object().unknown(true).min(1),
+    may: names,
     state: Joi.object().unknown(true).min(1),
     fields: Joi.object().unknown(true).min(1),
     during: names,
@@ -115,7 +118,21 @@ export function conditionSchema(phrase: Joi.Schema): Joi.ObjectSchema {
 
 export const conditionNames = [
   ...["phrase", "pattern", "command", "choice", "event", "media", "attachment", "channel", "kind", "place", "language"],
-  ...["mentioned", "from", "contact", "state", "fields", "during", "outside", "said", "silent", "any", "all", "not"],
+  ...[
+    "mentioned",
+    "from",
+    "contact",
+    "may",
+    "state",
+    "fields",
+    "during",
+    "outside",
+    "said",
+    "silent",
+    "any",
+    "all",
+    "not",
+  ],
 ]
 
 /** The conditions directly within one. */

@@ -264,6 +264,7 @@ function implies(name: keyof Condition, given: unknown, wanted: unknown): boolea
     case "channel":
     case "kind":
     case "from":
+    case "may":
     case "during":
     case "pattern":
       return eachOf(given, wanted, (a, b) => a === b)

@@ -348,7 +348,9 @@ const wordsEvents: ReadonlySet<string> = new Set(["text", "media", "edited", "de
 
 /** Every condition of a bot's routes. */
 function conditionsOf(bot: Bot): Condition[] {
-  return bot.routes.flatMap(({ when }) => [...everyCondition(when)].map(([condition]) => condition))
+  return [...bot.routes, ...(bot.also ?? [])].flatMap(({ when }) =>
+    [...everyCondition(when)].map(([condition]) => condition),
+  )
 }
 
 /** Routes whose condition or whose variants of a text ask how often they have answered. */
@@ -368,7 +370,9 @@ function factsNeeded(bot: Bot, counted: ReadonlySet<string>): FactsNeeded {
   return {
     taken: counted.size > 0,
     silent: conditions.some(({ silent }) => silent !== undefined),
-    contact: conditions.some(({ contact }) => contact !== undefined) || JSON.stringify(bot).includes("contact.fields."),
+    contact:
+      conditions.some(({ contact, may }) => contact !== undefined || may !== undefined) ||
+      JSON.stringify(bot).includes("contact.fields."),
     placeTags: namesPlaces,
   }
 }
