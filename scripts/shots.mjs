@@ -16,6 +16,7 @@ const firstOf = async (path) => (await get(path)).items[0]
 const noor = await firstOf("/conversations?text=Noor")
 const ines = await firstOf("/people?channel=quay-telegram&text=In%C3%AAs")
 const forged = await firstOf("/passages?genuine=false")
+const unmatched = (await get("/notices")).items.find((one) => one.unmatched > 0)
 /** A call of a gateway nobody has described, for the page where its shape is learned. */
 const bridgeBody = JSON.stringify({
   event: "incoming",
@@ -45,10 +46,10 @@ const pages = {
   routes: "/routes",
   "passage-forged": `/passages/${forged?.id}`,
   channels: "/channels",
-  "channel-check": "/channels/quay-whatsapp",
   "channel-learn": "/channels/holm-bridge",
   "channel-try": "/channels/quay-telegram/try",
   elsewhere: "/elsewhere/baggage",
+  notices: `/notices/${unmatched?.id}`,
   parked: "/parked",
   looks: "/looks",
   access: "/access",
@@ -82,11 +83,6 @@ try {
     await page.goto(base + path)
     await page.locator("h1").first().waitFor()
     await page.waitForTimeout(700)
-    if (name === "channel-check") {
-      await page.getByRole("button", { name: "Check" }).click()
-      await page.getByRole("region", { name: "Is it connected?" }).waitFor()
-      await page.waitForTimeout(300)
-    }
     if (name === "channel-learn") {
       const learn = page.getByRole("button", { name: "Learn from one call" })
       if (await learn.isVisible()) await learn.click()
@@ -100,6 +96,12 @@ try {
     if (name === "channel-try") {
       await page.getByRole("button", { name: "Call it" }).click()
       await page.waitForTimeout(600)
+    }
+    if (name === "notices") {
+      await page.getByLabel("The event's type").fill("boat.late")
+      await page.getByLabel("Its data, as JSON").fill('{ "boat": "Petrel", "minutes": 10 }')
+      await page.getByRole("button", { name: "Show it" }).click()
+      await page.getByText("would be told").waitFor()
     }
     await page.screenshot({ path: join(folder, `${name}.png`) })
     console.log(`${name}.png`)

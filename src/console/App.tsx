@@ -23,6 +23,7 @@ const Channels = lazy(async () => ({ default: (await import("./pages/Channels.ts
 const TryCall = lazy(async () => ({ default: (await import("./pages/TryCall.tsx")).TryCall }))
 const People = lazy(async () => ({ default: (await import("./pages/People.tsx")).People }))
 const RoutesPage = lazy(async () => ({ default: (await import("./pages/RoutesPage.tsx")).RoutesPage }))
+const Notices = lazy(async () => ({ default: (await import("./pages/Notices.tsx")).Notices }))
 const Elsewhere = lazy(async () => ({ default: (await import("./pages/Elsewhere.tsx")).Elsewhere }))
 const Looks = lazy(async () => ({ default: (await import("./pages/Looks.tsx")).Looks }))
 
@@ -88,6 +89,7 @@ const pages = [
   { path: "/channels", name: "Channels" },
   { path: "/elsewhere", name: "Elsewhere" },
   { path: "/parked", name: "Parked" },
+  { path: "/notices", name: "Notices" },
   { path: "/looks", name: "How it looks" },
   { path: "/access", name: "Access" },
 ]
@@ -155,6 +157,7 @@ function Signed({ visitor, leave }: { visitor: Visitor; leave: () => void }) {
               <Route path="/channels/:key/try" element={<TryCall />} />
               <Route path="/elsewhere/:queue?" element={<Elsewhere />} />
               <Route path="/parked" element={<Parked />} />
+              <Route path="/notices/:id?" element={<Notices />} />
               <Route path="/looks" element={<Looks />} />
               {may(visitor, "owner") ? <Route path="/access" element={<Access />} /> : null}
               <Route path="*" element={<Navigate to="/conversations" replace />} />
