@@ -229,7 +229,7 @@ async function elsewhereOf(): Promise<NonNullable<Results["elsewhere"]>> {
   const starting = startWobbet(await freshDatabase(), join(home, "elsewhere"), load, false, bot)
   try {
     return await taking(starting, (subject) => {
-      const sizes = { rounds, slow: Math.round(1000 * size), queued: few }
+      const sizes = { rounds, slow: Math.round(1000 * size), models: Math.round(500 * size), queued: few }
       const rate = async (text: string) => messages / (await wave(subject, messages, { text })).seconds
       const send = (given: Partial<Wave> & Pick<Wave, "text" | "count" | "people" | "firstPerson">) => {
         const from = updates

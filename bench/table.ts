@@ -114,17 +114,36 @@ export function printInterviews(costs: NonNullable<Results["interviews"]>): void
 /** Turns that a program elsewhere answers, beside a text of the bot's own. */
 export function printElsewhere(costs: NonNullable<Results["elsewhere"]>): void {
   const { baseline, endpoint, alone, besideSlow, slow, slowMemory, besideQueue, queued, queueMemory } = costs
+  const { model, models, besideModels } = costs
   const table = new Table({ head: ["", "", "beside a text of the bot's own"], style })
   const [plain, asked] = [median(baseline), median(endpoint)]
   table.push(
     ["a text of the bot's own", right(shown(plain, "/s")), right("1.00 ×")],
     ["an endpoint that answers at once", right(shown(asked, "/s")), right(`${(asked / plain).toFixed(2)} ×`)],
+    ...(model
+      ? [
+          [
+            "a model that answers at once",
+            right(shown(median(model), "/s")),
+            right(`${(median(model) / plain).toFixed(2)} ×`),
+          ],
+        ]
+      : []),
     ["a text, half answered within", right(shown(alone, "ms")), right("1.00 ×")],
     [
       `the same beside ${thousands(slow)} endpoints of 5 s`,
       right(shown(besideSlow, "ms")),
       right(`${(besideSlow / alone).toFixed(2)} ×`),
     ],
+    ...(models !== undefined && besideModels !== undefined
+      ? [
+          [
+            `the same beside ${thousands(models)} models of 8 s`,
+            right(shown(besideModels, "ms")),
+            right(`${(besideModels / alone).toFixed(2)} ×`),
+          ],
+        ]
+      : []),
     [
       `the same beside ${thousands(queued)} turns at a queue`,
       right(shown(besideQueue, "ms")),

@@ -507,6 +507,20 @@ const mechanisms = [
     test: ["elsewhere", "an answer that comes before the turn waits"],
   },
   {
+    name: "models: what a person may use is counted over all processes",
+    file: "src/store/spending.ts",
+    from: "before![name] + dearest[name] > most[name]",
+    to: "before![name] > Number.MAX_VALUE",
+    test: ["models", "what a person may use in a day"],
+  },
+  {
+    name: "notices: what is said and that it is said are one",
+    file: "src/engine/notices/notices.ts",
+    from: "await addToLine(step, { conversation, channel }",
+    to: "await addToLine(this.parts.database, { conversation, channel }",
+    test: ["notices", "notice: about to be said"],
+  },
+  {
     name: "identity: a bot that does not know itself answers no bot",
     file: "src/engine/turns/limits.ts",
     from: "if (!row.identity && kindOf(row.kind).readsByIdentity)",

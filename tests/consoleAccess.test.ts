@@ -107,6 +107,7 @@ beforeAll(async () => {
         await on.getByRole("button", { name: "Why not the others" }).click()
       },
     },
+    { name: "notices", path: "/notices", shows: "Nothing is said" },
     { name: "how it looks", path: "/looks", shows: "What each kind can show" },
     { name: "access", path: "/access", shows: "Who did what" },
   ]

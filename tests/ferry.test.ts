@@ -3,6 +3,8 @@ import { cpSync, readFileSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import type { Said, Service, Standin } from "./support/harness.ts"
 import { officeKeys } from "../demo/office.ts"
+import type { ModelFault, ModelStandin } from "../src/standins/model/server.ts"
+import { startModel } from "../src/standins/model/server.ts"
 import { setKind } from "./support/kinds.ts"
 import {
   atEnd,
@@ -19,15 +21,21 @@ import {
 
 let service: Service
 let standin: Standin
+let model: ModelStandin
 
 beforeAll(async () => {
   const officePort = await freePort()
   standin = await startStandin(officePort)
+  model = await startModel({ key: officeKeys.MODEL_KEY })
+  atEnd(() => model.stop())
   const folder = tempFolder()
   cpSync(join(root, "demo/ferry"), folder, { recursive: true })
   const office = join(folder, "office.ts")
   for (const file of [office, join(folder, "bot.yaml")])
-    writeFileSync(file, readFileSync(file, "utf8").replace("4291", String(officePort)))
+    writeFileSync(
+      file,
+      readFileSync(file, "utf8").replace("4291", String(officePort)).replace("http://127.0.0.1:4298/v1", model.address),
+    )
   service = await startService({ bot: folder, env: { WOBBET_PRIVATE_NETWORKS: "127.0.0.1" } })
   for (const [name, value] of Object.entries(officeKeys))
     await service.client.setSecret(name, { value, bot: "tern-point-ferry" })
@@ -232,3 +240,56 @@ test("the broken fog sensor fails where every page can show it", async () => {
   expect(passage.stops[4]).toMatchObject({ stop: "handled", state: "stopped" })
   expect(passage.paths[0]!.turns[0]!.error!.stack).toMatch(/handlers\/fog-signal\.ts:6/)
 }, 60_000)
+
+const questions: [question: string, says: RegExp, fault?: ModelFault][] = [
+  ["what does a bicycle cost", /A bicycle costs 2 euros/],
+  ["may dogs come along in fog", /fog|Dogs/],
+  ["crossings to Holm Island", /^Holm Island: \d\d:\d\d\.$/],
+  ["how many bags are free", /\w/],
+  ["what does a bicycle cost", /A bicycle costs 2 euros|dozed off/, "slow"],
+  ["when does the horn sound", /horn/],
+  ["is there soup", /soup|tea/],
+  ["what does a bicycle cost", /A bicycle costs 2 euros/, "500"],
+  ["tell me of wheelchairs", /\w/],
+  ["how long is lost property kept", /\w/],
+  ["what does a bicycle cost", /A bicycle costs 2 euros/, "cut"],
+  ["what above nine Beaufort", /\w/],
+  ["refunds for a ticket", /\w/],
+  ["what does a bicycle cost", /A bicycle costs 2 euros/, "empty"],
+  ["groups of ten", /\w/],
+  ["the first boat", /\w/],
+  ["what does a bicycle cost", /A bicycle costs 2 euros|dozed off|sell/, "inventing"],
+  ["the stairs at spring tide", /\w/],
+  ["children under twelve", /\w/],
+  ["tea on board", /\w/],
+]
+
+test("twenty questions to the pilot, five of them with a bad model: never two answers, and the passages name facts and tools", async () => {
+  const stage = await Stage.set(service, standin, { gather: 0 })
+  for (const [question, says, fault] of questions) {
+    if (fault) model.act(fault, 1, 2)
+    const before = (await stage.answers()).length
+    await stage.say(`pilot, ${question}`)
+    const said = await eventually(
+      async () => {
+        const now = (await stage.answers()).slice(before).map(({ text }) => text ?? "")
+        return now.some((text) => says.test(text) && !text.endsWith("…")) ? now : undefined
+      },
+      `an answer to "${question}"`,
+      30,
+    )
+    // What grew has become the answer: there is one message.
+    expect(said).toHaveLength(1)
+  }
+  const { items } = await service.client.messages({ channel: stage.key, direction: "in", limit: 50 })
+  expect(items).toHaveLength(questions.length)
+  const calls = await Promise.all(
+    items.map(async ({ id }) => (await service.client.passage(id)).paths[0]!.turns.at(-1)!.elsewhere!.calls),
+  )
+  expect(calls.flat().some(({ tools }) => tools?.some(({ name }) => name === "crossings"))).toBe(true)
+  expect(calls.flat().some(({ tools }) => tools?.some(({ gave }) => gave.includes("There is no tool")))).toBe(true)
+  expect(calls.flat().filter(({ facts }) => facts?.some((fact) => fact.includes("Bicycles"))).length).toBeGreaterThan(5)
+  const came = calls.flat().map((call) => call.came)
+  for (const wrong of [/it answered 500/, /broke off|reached/, /empty/])
+    expect(came.some((one) => wrong.test(one))).toBe(true)
+}, 120_000)
