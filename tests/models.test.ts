@@ -1,5 +1,7 @@
 import { startModel } from "../src/standins/model/server.ts"
 import type { ModelStandin } from "../src/standins/model/server.ts"
+import type { KindStage } from "./support/kinds.ts"
+import { setKind } from "./support/kinds.ts"
 import type { Service, Standin } from "./support/harness.ts"
 import {
   atEnd,
@@ -281,4 +283,38 @@ test("an answer grows in one message on a channel that can amend, and is on reco
     model.pace.word = 0
     model.pace.first = 0
   }
+}, 40_000)
+
+test("an answer grows on Slack too; where a message cannot be changed it comes whole", async () => {
+  model.pace.word = 100
+  model.pace.first = 900
+  try {
+    const slack = await setKind(service, "slack", { gather: 0 })
+    const sms = await setKind(service, "sms", { gather: 0 })
+    await Promise.all([slack.says("slowly, what of fog"), sms.says("slowly, what of fog")])
+    const whole = (stage: KindStage) =>
+      eventually(
+        async () => stage.seen().find(({ text }) => text.endsWith("on the quay.")),
+        `all of it on ${stage.kind}`,
+        30,
+      )
+    await Promise.all([whole(slack), whole(sms)])
+    expect(slack.seen()).toHaveLength(1)
+    const changed = slack.standin.stage.calls.filter(({ name }) => name === "chat.update")
+    expect(changed.length).toBeGreaterThan(1)
+    expect(sms.seen().map(({ text }) => text)).toEqual([expect.stringMatching(/^In fog .*on the quay\.$/)])
+  } finally {
+    model.pace.word = 0
+    model.pace.first = 0
+  }
+}, 60_000)
+
+test("whoever goes on while a model thinks is answered in order, once each", async () => {
+  model.act("slow", 1, 2)
+  const before = (await stage.answers()).length
+  await stage.say("what does a bicycle cost")
+  await stage.say("hello")
+  await eventually(async () => (await stage.answers()).at(-1)?.text === "Hello!", "the last", 20)
+  const said = (await stage.answers()).slice(before).map(({ text }) => text)
+  expect(said).toEqual(["One moment.", "A bicycle costs 2 euros.", "Hello!"])
 }, 40_000)

@@ -65,7 +65,7 @@ function cut(paragraph: string): string[] {
 export class FactSearch {
   private readonly index: MiniSearch<Fact & { id: number }>
 
-  constructor(private readonly facts: Fact[]) {
+  private constructor(private readonly facts: Fact[]) {
     this.index = new MiniSearch({
       fields: ["from", "text"],
       processTerm: (term) => {
@@ -78,7 +78,17 @@ export class FactSearch {
         fuzzy: (term) => (term.length > 5 ? 0.2 : false),
       },
     })
-    this.index.addAll(facts.map((fact, id) => ({ ...fact, id })))
+    // Left empty here: a large folder takes a second.
+  }
+
+  /** Reads the facts, a few at a time: nobody else waits for all of them. */
+  static async of(facts: Fact[]): Promise<FactSearch> {
+    const search = new FactSearch(facts)
+    await search.index.addAllAsync(
+      facts.map((fact, id) => ({ ...fact, id })),
+      { chunkSize: 50 },
+    )
+    return search
   }
 
   /** The passages that fit best, within so many characters; of few facts, all of them. */

@@ -192,10 +192,10 @@ Groups of more than ten book a day before.
 Two bags are free.
 `
 
-test("facts are found by the words of a question, in plurals and without accents", () => {
+test("facts are found by the words of a question, in plurals and without accents", async () => {
   const facts = factsIn("fares.md", source)
   expect(facts.map(({ from }) => from)).toContain("fares.md: Fares › Bicycles")
-  const search = new FactSearch(facts)
+  const search = await FactSearch.of(facts)
   expect(search.find("what do bicycles cost?", 5000)[0]).toMatchObject({ from: "fares.md: Fares › Bicycles" })
   expect(search.find("may my dóg come along", 5000)[0]!.text).toContain("Dogs travel free")
   expect(search.find("xyzzy", 5000)).toEqual([])
@@ -242,4 +242,13 @@ test("an answer in a script that nobody used is none; in one that the person use
     text: expect.stringContaining("渡轮") as string,
   })
   expect(allowed("Um 14:20.", bounds)).toMatchObject({ text: "Um 14:20." })
+})
+
+test("the worst that a model may say is looked through in no time", () => {
+  const worst = ["[a](", "![", "a.a", "[a](b ", "*_", "<http://", "# ", "a.bc/"].map((piece) =>
+    piece.repeat(Math.ceil(100_000 / piece.length)),
+  )
+  const begun = performance.now()
+  for (const said of worst) allowed(said, { length: 1500, linksIn: [said.slice(0, 5000)], heard: [said] })
+  expect(performance.now() - begun).toBeLessThan(5000)
 })

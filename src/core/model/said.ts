@@ -22,7 +22,13 @@ export function allowed(said: string, { length, linksIn, heard }: Bounds): Allow
   const foreign = foreignScript(said, heard)
   if (foreign) return { unfit: `it answered in a script that nobody used here: ${foreign}` }
   const notes: string[] = []
-  let text = asLightMarkup(said.trim())
+  // What will be cut off anyway is not looked through.
+  let text = asLightMarkup(
+    said
+      .trim()
+      .slice(0, length * 3 + 1000)
+      .toWellFormed(),
+  )
   if (linksIn) text = withoutOtherLinks(text, linksOf(linksIn.join("\n")), notes)
   if (text.length > length) {
     notes.push(`the answer has ${text.length} characters, and was cut to ${length}`)

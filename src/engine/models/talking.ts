@@ -68,7 +68,7 @@ export interface ModelRun {
 /** Asks models: in rounds, as long as they want tools used, each round and each tool on record before the next. */
 export class Talking {
   /** By release and handler. */
-  private readonly searches = new LRUCache<string, FactSearch>({ max: 100 })
+  private readonly searches = new LRUCache<string, Promise<FactSearch>>({ max: 100 })
   private readonly tools = new LRUCache<string, ToolDescription>({ max: 1000 })
 
   constructor(private readonly parts: { database: Database; releases: Releases; networks: string[] }) {}
@@ -103,7 +103,7 @@ export class Talking {
     const input = inputOf(turn)
     const tools = await this.toolsFor(order, release, input)
     const words = wordsOf(turn.message)
-    const facts = this.searchFor(release.id, order, bot).find(askedWords(turn, words), model.context)
+    const facts = (await this.searchFor(release.id, order, bot)).find(askedWords(turn, words), model.context)
     const messages = questionMessages(
       {
         instructions: order.instructions,
@@ -264,11 +264,11 @@ export class Talking {
     }
   }
 
-  private searchFor(release: string, { facts }: ModelOrder, { files = {} }: Bot): FactSearch {
+  private searchFor(release: string, { facts }: ModelOrder, { files = {} }: Bot): Promise<FactSearch> {
     const key = `${release} ${facts.join("\n")}`
     let search = this.searches.get(key)
     if (!search) {
-      search = new FactSearch(facts.flatMap((file) => factsIn(file, files[file] ?? "")))
+      search = FactSearch.of(facts.flatMap((file) => factsIn(file, files[file] ?? "")))
       this.searches.set(key, search)
     }
     return search
