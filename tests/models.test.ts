@@ -318,3 +318,11 @@ test("whoever goes on while a model thinks is answered in order, once each", asy
   const said = (await stage.answers()).slice(before).map(({ text }) => text)
   expect(said).toEqual(["One moment.", "A bicycle costs 2 euros.", "Hello!"])
 }, 40_000)
+
+test("a server that takes no request for a stream is asked without one", async () => {
+  model.act("strict")
+  const { said, path } = await asked("what does a bicycle cost")
+  expect(said).toEqual(["A bicycle costs 2 euros."])
+  expect(model.asked.at(-1)!.body.stream).toBeUndefined()
+  expect(callsOf(path)).toHaveLength(1)
+})

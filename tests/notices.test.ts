@@ -215,7 +215,7 @@ test("a notice with choices waits while a question is open, and does not answer 
   await eventually(async () => (await own())?.why === "a question is open there", "the notice to wait")
   await ines.say("4")
   await eventually(async () => (await own())?.state === "said", "the notice", 15)
-  const said = (await ines.answers()).slice(before).map(({ text }) => text)
+  const said = (await ines.answered(before + 3)).slice(before).map(({ text }) => text)
   expect(said.slice(0, 2)).toEqual(["How many seats?", "Booked 4"])
   expect(said[2]).toMatch(/^Claim L-9/)
 })

@@ -85,6 +85,14 @@ test("a picture is relayed, and the desk answers it from its thread: the answer 
   void message
 })
 
+test("while a person answers, what is said is still shown at the desk", async () => {
+  const { conversation } = (await ines.messages({ direction: "in", limit: 1 }))[0]!
+  await service.client.setAnsweredBy(conversation, "person")
+  await ines.say("is anybody there")
+  await deskReads(/is anybody there/)
+  await service.client.setAnsweredBy(conversation, "bot")
+})
+
 test("three places in a ring lead to no loop: each hears it once", async () => {
   const before = [(await ines.answers()).length, (await other.answers()).length]
   await ines.say("round and round")

@@ -1,8 +1,9 @@
 import type { Elsewhere } from "../../demo/elsewhere.ts"
 import { channelsElsewhere, startElsewhere, stopElsewhere } from "../../demo/elsewhere.ts"
-import { startOffice } from "../../demo/office.ts"
+import { officeKeys, startOffice } from "../../demo/office.ts"
 import { setTheScene } from "../../demo/play.ts"
 import type { TelegramStandin } from "../standins/telegram/server.ts"
+import { startModel } from "../standins/model/server.ts"
 import { startTelegram } from "../standins/telegram/server.ts"
 import { CommandFault } from "./context.ts"
 import { endInOrder } from "./ending.ts"
@@ -15,11 +16,13 @@ export async function runStandins(options: StandinOptions): Promise<void> {
   const standin = await startStandin(Number(options.port))
   const cast = setTheScene(standin)
   const office = await startOffice(Number(options.officePort)).catch(() => undefined)
+  const model = await startModel({ port: demoPorts().model, key: officeKeys.MODEL_KEY }).catch(() => undefined)
   const elsewhere = options.others ? await startOthers(options.service, demoPorts().elsewhere) : undefined
   print(
     `${colors.green("●")} Telegram stand-in at ${colors.bold(standin.address)} (set apiBase to it)`,
     `  bots: ${[...standin.world.bots.values()].map((bot) => `@${bot.username} token ${bot.token}`).join("\n        ")}`,
     `  a phone to play a person with: ${standin.address}/`,
+    ...(model ? [`  model server at ${model.address}, key ${officeKeys.MODEL_KEY}`] : []),
     ...(office ? [`  harbour office at ${office.address}`] : []),
     `  people: ${Object.entries(cast.people)
       .map(([name, id]) => `${name} ${id}`)
@@ -29,6 +32,7 @@ export async function runStandins(options: StandinOptions): Promise<void> {
   endInOrder(async () => {
     await standin.stop()
     if (elsewhere) await stopElsewhere(elsewhere)
+    await model?.stop()
     await office?.stop()
   })
 }

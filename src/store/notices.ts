@@ -149,22 +149,26 @@ export async function tellDue(
       [limit],
     )
     const done = new Set<string>()
+    const said: { id: string; message: string }[] = []
     for (const first of due) {
       if (done.has(first.id)) continue
-      const others = await rows<DueRecipient>(
-        step,
-        `SELECT ${dueColumns} FROM (
-           SELECT * FROM recipients WHERE state = 'waiting' AND conversation = ? AND together = ? ORDER BY id LIMIT 200 FOR UPDATE SKIP LOCKED
-         ) r JOIN notices n ON n.id = r.notice ORDER BY r.id`,
-        [first.conversation, first.together],
-      )
-      const all = others.filter(({ id }) => !done.has(id))
+      const all = (await withOthers(step, first)).filter(({ id }) => !done.has(id))
       all.forEach(({ id }) => done.add(id))
       const fate = await tell(all, step)
-      await keepFate(
+      if (fate.is === "said") said.push(...all.map(({ id }) => ({ id, message: fate.message })))
+      else
+        await keepFate(
+          step,
+          all.map(({ id }) => id),
+          fate,
+        )
+    }
+    if (said.length > 0) {
+      const part = batch("d", said, { id: "text", message: "text" })
+      await rows(
         step,
-        all.map(({ id }) => id),
-        fate,
+        `UPDATE recipients r SET state = 'said', why = NULL, due_at = NULL, message = d.message FROM ${part.sql} WHERE r.id = d.id`,
+        part.values,
       )
     }
     if (FAULTS_BUILT && due.length > 0) await faultPoint("notice: about to be said")
@@ -172,18 +176,27 @@ export async function tellDue(
   })
 }
 
-async function keepFate(step: Database, ids: string[], fate: RecipientFate): Promise<void> {
-  const why = "why" in fate ? fate.why : null
-  if (fate.is === "later") {
-    await rows(step, "UPDATE recipients SET due_at = ?, why = ? WHERE id = ANY(?)", [fate.until, why, ids])
-    return
-  }
-  await rows(step, "UPDATE recipients SET state = ?, why = ?, message = ?, due_at = NULL WHERE id = ANY(?)", [
-    fate.is,
-    why,
-    fate.is === "said" ? fate.message : null,
-    ids,
-  ])
+/** With all else that becomes one with it; nothing else does where its notice gathers nothing. */
+async function withOthers(step: Database, first: DueRecipient): Promise<DueRecipient[]> {
+  if (first.together.startsWith(first.notice)) return [first]
+  return rows<DueRecipient>(
+    step,
+    `SELECT ${dueColumns} FROM (
+       SELECT * FROM recipients WHERE state = 'waiting' AND conversation = ? AND together = ? ORDER BY id LIMIT 200 FOR UPDATE SKIP LOCKED
+     ) r JOIN notices n ON n.id = r.notice ORDER BY r.id`,
+    [first.conversation, first.together],
+  )
+}
+
+async function keepFate(step: Database, ids: string[], fate: Exclude<RecipientFate, { is: "said" }>): Promise<void> {
+  if (fate.is === "later")
+    await rows(step, "UPDATE recipients SET due_at = ?, why = ? WHERE id = ANY(?)", [fate.until, fate.why, ids])
+  else
+    await rows(step, "UPDATE recipients SET state = ?, why = ?, due_at = NULL WHERE id = ANY(?)", [
+      fate.is,
+      fate.why,
+      ids,
+    ])
 }
 
 /** Milliseconds until somebody is to be told; undefined where nobody is. */
@@ -281,13 +294,14 @@ export async function placeToTell(
       blocked: boolean
       language: string | null
       name: string | null
+      fields: { [field: string]: unknown }
     }
   | undefined
 > {
   const [found] = await rows<never>(
     database,
     `SELECT v.address, v.kind, v.title, v.topic, (v.opted_out IS NOT NULL OR v.no_notices IS NOT NULL) AS unwanted,
-       v.forgotten_at IS NOT NULL AS forgotten, coalesce(k.blocked_at IS NOT NULL, false) AS blocked, a.language, coalesce(k.name, a.name) AS name
+       v.forgotten_at IS NOT NULL AS forgotten, coalesce(k.blocked_at IS NOT NULL, false) AS blocked, a.language, coalesce(k.name, a.name) AS name, coalesce(k.fields, '{}') AS fields
      FROM conversations v LEFT JOIN addresses a ON a.channel = v.channel AND a.address = v.address
      LEFT JOIN contacts k ON k.id = a.contact WHERE v.id = ?`,
     [conversation],

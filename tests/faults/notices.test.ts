@@ -50,14 +50,14 @@ test("one to 10,000, with two services of which one is killed: each is told once
   await other.client.pauseChannel(stage.key)
   await query(where.database, crew(stage.key, 10_000))
   const [kept] = (await other.client.sendNotice({ type: "boat.late", data: { boat: "Petrel" } }, "late-1")).items
-  await eventually(async () => (await other.client.notice(kept!.id)).said === 10_000, "all to be told", 90)
+  await eventually(async () => (await other.client.notice(kept!.id)).said === 10_000, "all to be told", 240)
   expect(await first.ended).toBe("SIGKILL")
   const found = await told(where.database)
   expect(found).toHaveLength(10_000)
   expect(new Set(found.map(({ n }) => n))).toEqual(new Set([1]))
   expect(await other.client.notice(kept!.id)).toMatchObject({ said: 10_000, waiting: 0, refused: 0, failed: 0 })
   await other.stop()
-}, 150_000)
+}, 320_000)
 
 const killed = ["notice: recipients found=kill", "notice: about to be said=kill", "send: call answered=kill"]
 

@@ -81,15 +81,19 @@ function cutToTokens(text: string, most: number): string {
   return `${kept.toWellFormed()} …`
 }
 
-/** The body of a request in the wire form. */
-export function requestBody(model: Model, messages: ModelMessage[], tools: ToolDescription[]): string {
+/** The body of a request in the wire form. @param streams whether its answer is wanted as it comes */
+export function requestBody(
+  model: Model,
+  messages: ModelMessage[],
+  tools: ToolDescription[],
+  streams: boolean,
+): string {
   return JSON.stringify({
     model: model.model,
     messages,
     max_tokens: model.answer,
     ...(model.temperature === undefined ? {} : { temperature: model.temperature }),
     ...(tools.length > 0 ? { tools: tools.map((tool) => ({ type: "function", function: tool })) } : {}),
-    stream: true,
-    stream_options: { include_usage: true },
+    ...(streams ? { stream: true, stream_options: { include_usage: true } } : {}),
   })
 }

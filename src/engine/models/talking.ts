@@ -69,6 +69,8 @@ export interface ModelRun {
 export class Talking {
   /** By release and handler. */
   private readonly searches = new LRUCache<string, Promise<FactSearch>>({ max: 100 })
+  /** Servers that take no request for a stream. */
+  private readonly plain = new LRUCache<string, true>({ max: 1000 })
   private readonly tools = new LRUCache<string, ToolDescription>({ max: 1000 })
 
   constructor(private readonly parts: { database: Database; releases: Releases; networks: string[] }) {}
@@ -195,16 +197,24 @@ export class Talking {
       }
       if (FAULTS_BUILT) await faultPoint("model: reserved")
     }
-    const called = await callModel({
-      address: model.address,
-      body: requestBody(model, messages, tools),
-      key: key === undefined ? undefined : values[key],
-      within: left,
-      stall: model.stall,
-      networks: this.parts.networks,
-      signal,
-      grows,
-    })
+    const until = begun.getTime() + left
+    const ask = (streams: boolean) =>
+      callModel({
+        address: model.address,
+        body: requestBody(model, messages, tools, streams),
+        key: key === undefined ? undefined : values[key],
+        within: until - Date.now(),
+        stall: model.stall,
+        networks: this.parts.networks,
+        signal,
+        grows,
+      })
+    const streams = !this.plain.has(model.address)
+    let called = await ask(streams)
+    if (streams && (called.status === 400 || called.status === 422)) {
+      called = await ask(false)
+      if (called.status === 200) this.plain.set(model.address, true)
+    }
     if (FAULTS_BUILT) await faultPoint("model: answered")
     const spent = spentBy(called, dearest, asked, model)
     if (limits) await settle(this.parts.database, spender, dearest, spent, limits)

@@ -10,15 +10,7 @@ import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
 import type { MarkOf } from "../../store/directory.ts"
 import type { DueRecipient, NoticeRow, RecipientChange, RecipientFate } from "../../store/notices.ts"
-import {
-  keepNotice,
-  nextRecipient,
-  openQuestion,
-  peopleNamed,
-  placeToTell,
-  spreadNotice,
-  tellDue,
-} from "../../store/notices.ts"
+import { keepNotice, nextRecipient, openQuestion, placeToTell, spreadNotice, tellDue } from "../../store/notices.ts"
 import { addToLine } from "../../store/outbox.ts"
 import { lanesWithNotices } from "../../store/releases.ts"
 import { askAgain } from "../../store/timers.ts"
@@ -33,7 +25,6 @@ import { messageOf } from "../replies/renderPart.ts"
 import { Trouble } from "../trouble.ts"
 import type { Found } from "./recipients.ts"
 import { foundFor, namedPeople } from "./recipients.ts"
-import type { Addressee } from "./wording.ts"
 import { wordsFor } from "./wording.ts"
 
 /** Recipients told in one transaction. */
@@ -146,7 +137,7 @@ export class Notices {
               continue
             }
             const people = await namedPeople(database, rule, event.data)
-            const to = await this.addressee(one.contact ?? null, at.name, at.language)
+            const to = { ...at, contact: one.contact ?? null }
             const part = wordsFor(rule, ready!.table, [{ ...event, at: now, people }], to, now)
             const known = this.parts.channels.get(one.channel)
             const [said] = known ? await withMentions(database, [part], known) : [part]
@@ -207,7 +198,7 @@ export class Notices {
       for (const [at, rule] of ready ? rulesOf(ready.table, type) : []) {
         const found = await foundFor({ ...this.parts, database: step }, rule, { bot, lane, data })
         // Those that come within a time become one; without such a time each stands alone.
-        const together = rule.gather > 0 ? `${bot} ${lane} ${type} ${at}` : notice.id
+        const together = rule.gather > 0 ? `${bot} ${lane} ${type} ${at}` : `${notice.id} ${at}`
         const quiet = quietUntil(rule, ready!.table, now)
         const soonest = new Date(now.getTime() + rule.gather).toISOString()
         const due = quiet !== undefined && quiet > soonest ? quiet : soonest
@@ -239,7 +230,7 @@ export class Notices {
       const events = await Promise.all(
         together.map(async ({ type, data, at }) => ({ type, data, at, people: await namedPeople(step, rule, data) })),
       )
-      const to = await this.addressee(contact, at.name, at.language)
+      const to = { ...at, contact }
       const part = wordsFor(rule, ready.table, events, to, now)
       const place: Place = {
         address: at.address,
@@ -261,11 +252,6 @@ export class Notices {
         throw error
       }
     })
-  }
-
-  private async addressee(contact: string | null, name: string | null, language: string | null): Promise<Addressee> {
-    const [person] = contact === null ? [] : await peopleNamed(this.parts.database, [contact])
-    return { contact, name: person?.name ?? name, fields: person?.fields ?? {}, language }
   }
 }
 

@@ -191,7 +191,10 @@ async function withRelays(
   ending: Ending,
   now: Date,
 ): Promise<Ending> {
-  if (plan.does === "stop" || !release || !relaysAnything(release.table)) return ending
+  if (!release || !relaysAnything(release.table)) return ending
+  // Where a person answers, what is said there is shown elsewhere all the same.
+  const left = plan.does === "stop" && plan.stop.outcome === "left to a person"
+  if (plan.does === "stop" && !left) return ending
   // A turn that is tried again shows nothing yet.
   if (ending.again !== undefined && !ending.waits) return ending
   if (plan.does === "relay")

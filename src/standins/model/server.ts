@@ -20,6 +20,7 @@ export const modelFaults = [
   "shape",
   "script",
   "telling",
+  "strict",
 ] as const
 export type ModelFault = (typeof modelFaults)[number]
 
@@ -102,6 +103,9 @@ async function answer(
         .send({ error: { message: "too many requests" } })
     case "500":
       return reply.code(500).send({ error: { message: "the model fell over" } })
+    case "strict":
+      if (!body.stream) break
+      return reply.code(400).send({ error: { message: "stream is not known here" } })
     case "html":
       return reply.type("text/html").send("<html><body><h1>Welcome to the gateway</h1></body></html>")
     case "shape":
