@@ -319,6 +319,46 @@ test("whoever goes on while a model thinks is answered in order, once each", asy
   expect(said).toEqual(["One moment.", "A bicycle costs 2 euros.", "Hello!"])
 }, 40_000)
 
+test("characters that no database takes, and mentions, are not in what a model says", async () => {
+  model.act("odd")
+  const { said, path } = await asked("what does a bicycle cost")
+  expect(said).toEqual(["The boat\uFFFD leaves \uFFFD now, says the boss and the other."])
+  expect(callsOf(path).at(-1)).toMatchObject({ came: "answered" })
+})
+
+test("where the provider refuses the last change, what grew is removed and the answer is said in a new message", async () => {
+  Object.assign(model.pace, { word: 100, first: 900 })
+  try {
+    const before = (await stage.answers()).length
+    await stage.say("slowly, what of fog")
+    const [draft] = (await stage.answered(before + 1)).slice(before)
+    const { status } = await fetch(`${standin.address}/bot${stage.bot.token}/deleteMessage`, {
+      method: "POST",
+      headers: { "content-type": "application/json" },
+      body: JSON.stringify({ chat_id: stage.person.id, message_id: draft!.message_id }),
+    })
+    expect(status).toBe(200)
+    const whole = await eventually(
+      async () =>
+        (await stage.answers()).find(
+          ({ text, message_id }) => text?.endsWith("on the quay.") && message_id > draft!.message_id,
+        ),
+      "the answer",
+      20,
+    )
+    await pause(500)
+    expect((await stage.answers()).slice(before).map(({ text }) => text)).toEqual([whole.text])
+    const { replies } = await lastPath()
+    expect(replies.at(-1)!.attempts.map(({ name, outcome }) => [name, outcome])).toEqual([
+      ["editMessageText", "refused"],
+      ["deleteMessage", "refused"],
+      ["sendMessage", "accepted"],
+    ])
+  } finally {
+    Object.assign(model.pace, { word: 0, first: 0 })
+  }
+}, 40_000)
+
 test("a server that takes no request for a stream is asked without one", async () => {
   model.act("strict")
   const { said, path } = await asked("what does a bicycle cost")

@@ -3,13 +3,24 @@ import { CloudEvent, HTTP } from "cloudevents"
 import type { KindStage } from "./support/kinds.ts"
 import { setKind } from "./support/kinds.ts"
 import type { Service, Standin } from "./support/harness.ts"
-import { endAll, eventually, pause, placeFor, run, Stage, startService, startStandin } from "./support/harness.ts"
+import {
+  endAll,
+  eventually,
+  pause,
+  placeFor,
+  query,
+  run,
+  Stage,
+  startService,
+  startStandin,
+} from "./support/harness.ts"
 
 let standin: Standin
 let service: Service
 let ines: Stage
 let slack: KindStage
 let room: string
+let place: Awaited<ReturnType<typeof placeFor>>
 const hook = "whsec_" + Buffer.from("the office signs with this").toString("base64")
 
 const botFor = (key: string, place: string) => ({
@@ -30,6 +41,7 @@ notices:
     gather: 2s
     text: "{{event.boat}} is late, {{to.name}}."
     many: "{{notice.count}} boats are late."
+  - { on: quay.closed, tell: { place: CNOWHERE, channel: ${key} }, text: "Closed." }
   - { on: night.watch, tell: { tag: crew }, quiet: night, text: "Good night." }
   - { on: hello.all, tell: { tag: crew }, text: "Hello {{to.fields.rank}}, {{event.words}}" }
 routes:
@@ -48,7 +60,7 @@ export default interview(function* () {
 
 beforeAll(async () => {
   standin = await startStandin()
-  const place = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
+  place = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
   service = await startService(place)
   slack = await setKind(service, "slack", { gather: 0 })
   room = (slack.standin as unknown as { world: { channels: { id: string }[] } }).world.channels[0]!.id
@@ -218,6 +230,41 @@ test("a notice with choices waits while a question is open, and does not answer 
   const said = (await ines.answered(before + 3)).slice(before).map(({ text }) => text)
   expect(said.slice(0, 2)).toEqual(["How many seats?", "Booked 4"])
   expect(said[2]).toMatch(/^Claim L-9/)
+})
+
+test("a notice with choices waits ten minutes at most; then it goes, and the question is put again", async () => {
+  const before = (await ines.answers()).length
+  await ines.say("book")
+  await ines.answered(before + 1)
+  const [kept] = (
+    await service.client.sendNotice({ type: "claim.reassigned", data: { claim: "L-10", owner: "ines@ferry.example" } })
+  ).items
+  const own = async () => (await service.client.recipients(kept!.id)).items.find(({ contact }) => contact !== null)
+  await eventually(async () => (await own())?.why === "a question is open there", "the notice to wait")
+  // As if it had come eleven minutes ago.
+  await query(
+    place.database,
+    `UPDATE recipients SET at = at - interval '11 minutes', due_at = now() WHERE notice = '${kept!.id}' AND state = 'waiting'`,
+  )
+  const said = (await ines.answered(before + 3)).slice(before).map(({ text }) => text!)
+  expect(said[1]).toMatch(/^Claim L-10/)
+  expect(said[2]).toMatch(/How many seats\?/)
+  await ines.say("2")
+  expect((await ines.answered(before + 4)).at(-1)!.text).toBe("Booked 2")
+}, 60_000)
+
+test("a try-out keeps nothing, not even a place", async () => {
+  const count = async () =>
+    (
+      await query<{ n: number }>(
+        place.database,
+        "SELECT (SELECT count(*) FROM places) + (SELECT count(*) FROM notices) AS n",
+      )
+    )[0]!.n
+  const before = await count()
+  const tried = await service.client.tryNotice({ type: "quay.closed", data: {} })
+  expect(tried).toMatchObject({ count: 1, told: [{ conversation: null, name: "CNOWHERE", part: { text: "Closed." } }] })
+  expect(await count()).toBe(before)
 })
 
 test("what no bot tells, and what is no event, is refused with what there is", async () => {

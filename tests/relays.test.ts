@@ -20,6 +20,7 @@ also:
   - { name: everything, when: { not: { event: joined }, channel: ${here.split(",")[0]} }, relay: { to: ${desk}, threads: true } }
   - { name: ring one, when: { phrase: "round $GARBAGE", channel: ${there.split(",")[0]} }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" }, names: false } }
   - { name: ring two, when: { phrase: "round $GARBAGE", channel: ${here.split(",")[0]} }, relay: { to: { channel: ${there.split(",")[0]}, place: "${there.split(",")[1]}" }, names: false } }
+  - { name: aboard, when: { phrase: "aboard $GARBAGE", kind: slack }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" } } }
   - { name: nowhere, when: { phrase: "nowhere" }, relay: { to: { channel: gone, place: "1" } } }
 routes:
   - { name: shout, when: { phrase: "shout" }, handler: { relay: { to: ${desk}, names: false } } }
@@ -83,6 +84,37 @@ test("a picture is relayed, and the desk answers it from its thread: the answer 
   const back = (await ines.answered(before + 1)).at(-1)!
   expect(back.text).toMatch(/\(Slack\): Yes, it is here\.$/)
   void message
+})
+
+test("what is taken back on one side goes on the other; an edit of what was not relayed goes nowhere", async () => {
+  const before = (await ines.answers()).length
+  const { id } = await slack.does("say", { channel: room, text: "aboard all of you" })
+  const shown = (await ines.answered(before + 1)).at(-1)!
+  expect(shown.text).toMatch(/\(Slack\): aboard all of you$/)
+  const gone = {
+    type: "message",
+    subtype: "message_deleted",
+    channel: room,
+    channel_type: "channel",
+    deleted_ts: id,
+    ts: `${Date.now() / 1000}`,
+  }
+  await slack.does("tell", { event: gone })
+  await eventually(
+    async () => (await ines.answers()).every(({ message_id }) => message_id !== shown.message_id),
+    "it to go",
+  )
+  const { message } = await other.say("hello")
+  await standin.post("edit", {
+    bot: other.bot.username,
+    from: other.person.id,
+    message: message.message_id,
+    text: "hallo",
+  })
+  await eventually(async () => (await other.messages({ event: "edited" })).length > 0, "the edit")
+  const [edit] = await other.messages({ event: "edited" })
+  await eventually(async () => (await service.client.passage(edit!.id)).paths[0]!.turns.length > 0, "its turn")
+  expect((await service.client.passage(edit!.id)).paths[0]!.turns[0]!.relays).toBeUndefined()
 })
 
 test("while a person answers, what is said is still shown at the desk", async () => {

@@ -94,3 +94,26 @@ test("a server that an earlier version made hands its database to the service's 
   expect(others).toEqual([])
   await service.stop()
 }, 60_000)
+
+test("a database that was made while 0.12.0 was in the making is brought to the same", async () => {
+  const database = await emptyDatabase()
+  await query(database, gunzipSync(readFileSync(`${folder}/0.12.0.sql.gz`)).toString("utf8"))
+  await query(
+    database,
+    "DROP INDEX public.waits_to_ask; DROP INDEX public.waits_given_up; ALTER TABLE public.tokens DROP COLUMN queue",
+  )
+  const service = await startService({
+    database,
+    env: {
+      WOBBET_ROLES: "api,console",
+      WOBBET_SEAL_KEY: readFileSync(`${folder}/0.12.0.seal-key`, "utf8").trim(),
+    },
+  })
+  const made = await query<{ name: string }>(
+    database,
+    "SELECT indexname AS name FROM pg_indexes WHERE indexname IN ('waits_to_ask', 'waits_given_up')",
+  )
+  expect(made).toHaveLength(2)
+  expect((await service.client.makeWorkerToken("desk", "baggage")).token).toMatch(/./)
+  await service.stop()
+}, 60_000)

@@ -210,8 +210,10 @@ function printElsewhere(call: ElsewhereCallView): void {
     `  ${clock(at)} ${by ? "leased from" : "asked"} ${inLine(to, 120)} → ${inLine(came, 300)}${about.length > 0 ? ` (${about.join(", ")})` : ""}`,
   )
   if (facts.length > 0) print(colors.dim(`  with the facts: ${facts.map((fact) => inLine(fact, 100)).join("; ")}`))
-  for (const { name, with: given, gave } of tools)
+  for (const { name, with: given, gave, log = [] } of tools) {
     print(colors.dim(`  it used ${inLine(name, 60)} with ${inLine(given, 120)} → ${inLine(gave, 200)}`))
+    for (const line of log) print(colors.dim(`    it printed: ${inLine(line, 200)}`))
+  }
   if (answer) print(colors.dim(`  it answered: ${inLine(answer, 300)}`))
 }
 

@@ -141,8 +141,8 @@ export interface ElsewhereCallView {
   cost?: number
   /** The passages of the bot's facts that went along. */
   facts?: string[]
-  /** The tools it wanted used, what with, and the beginning of what they gave. */
-  tools?: { name: string; with: string; gave: string }[]
+  /** The tools it wanted used, what with, the beginning of what they gave, and what they printed. */
+  tools?: { name: string; with: string; gave: string; log?: string[] }[]
 }
 
 /** Something that happened in an application; or a CloudEvent 1.0 in structured JSON mode. */
@@ -200,7 +200,8 @@ export interface NoticeTried {
     contact: string | null
     name: string | null
     channel: string
-    conversation: string
+    /** Null for a place nothing was said in yet. */
+    conversation: string | null
     part: { part: string; [field: string]: unknown }
     until?: string
   }[]

@@ -201,7 +201,7 @@ export class Engine {
       ...{ database, channels, renderer, bell, log },
       markOf: (...of) => seal.mark(...of),
     })
-    this.applications = new Applications({ database, secrets, notices: this.notices })
+    this.applications = new Applications({ database, secrets, notices: this.notices, log })
     this.timers = turns && new Timers({ database, releases, bell, log })
     const media = (this.media = new MediaFetcher({ database, channels, bell, log, disk }))
     const sampling = new Sampling({ database, channels, seal, bell })

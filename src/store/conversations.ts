@@ -511,3 +511,33 @@ export async function waitingConversations(database: Database, limit: number): P
     return row ? [words === undefined ? row : { ...row, lastText: words, lastDirection: "in" }] : []
   })
 }
+
+/** What is said where, and whether that is wanted. */
+export async function placeToTell(
+  database: Database,
+  conversation: string,
+): Promise<
+  | {
+      address: string
+      kind: string
+      title: string | null
+      topic: string | null
+      unwanted: boolean
+      forgotten: boolean
+      blocked: boolean
+      language: string | null
+      name: string | null
+      fields: { [field: string]: unknown }
+    }
+  | undefined
+> {
+  const [found] = await rows<never>(
+    database,
+    `SELECT v.address, v.kind, v.title, v.topic, (v.opted_out IS NOT NULL OR v.no_notices IS NOT NULL) AS unwanted,
+       v.forgotten_at IS NOT NULL AS forgotten, coalesce(k.blocked_at IS NOT NULL, false) AS blocked, a.language, coalesce(k.name, a.name) AS name, coalesce(k.fields, '{}') AS fields
+     FROM conversations v LEFT JOIN addresses a ON a.channel = v.channel AND a.address = v.address
+     LEFT JOIN contacts k ON k.id = a.contact WHERE v.id = ?`,
+    [conversation],
+  )
+  return found
+}

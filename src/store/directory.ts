@@ -161,3 +161,17 @@ export async function contactsOf(
   const byAddress = new Map(found.map((row) => [`${row.channel} ${row.address}`, row.contact]))
   return senders.map(({ channel, sender }) => byAddress.get(`${channel} ${sender.address}`)!)
 }
+
+/** The addresses of people on a channel. */
+export async function addressesOn(
+  database: Database,
+  channel: string,
+  contacts: string[],
+): Promise<Map<string, string>> {
+  const found = await rows<{ contact: string; address: string }>(
+    database,
+    "SELECT contact, min(address) AS address FROM addresses WHERE channel = ? AND contact = ANY(?) GROUP BY contact",
+    [channel, contacts],
+  )
+  return new Map(found.map(({ contact, address }) => [contact, address]))
+}

@@ -165,3 +165,16 @@ export async function interviewById(database: Database, id: string): Promise<Int
   const [found] = await rows<InterviewRow>(database, `${view} WHERE i.id = ?`, [id])
   return found
 }
+
+/** The question that stands open in a conversation. */
+export async function openQuestion(
+  database: Database,
+  conversation: string,
+): Promise<{ id: string; mark: string } | undefined> {
+  const [found] = await rows<{ id: string; mark: string }>(
+    database,
+    "SELECT id, mark FROM interviews WHERE conversation = ? AND ended_at IS NULL AND stands = 'asks' ORDER BY id DESC LIMIT 1",
+    [conversation],
+  )
+  return found
+}

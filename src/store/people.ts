@@ -105,3 +105,74 @@ export async function splitPerson(
     return made
   })
 }
+
+/** A person, as applications know them. */
+export interface KnownPerson {
+  contact: string
+  name: string | null
+  fields: { [field: string]: unknown }
+}
+
+/** People whose field holds one of these values, letters of any case: by value. */
+export async function peopleByField(
+  database: Database,
+  field: string,
+  values: string[],
+): Promise<(KnownPerson & { value: string })[]> {
+  return rows(
+    database,
+    `SELECT id AS contact, name, fields, lower(fields->>?) AS value FROM contacts
+     WHERE lower(fields->>?) = ANY(?) ORDER BY id`,
+    [field, field, values.map((one) => one.toLowerCase())],
+  )
+}
+
+/** People who might be meant by a value that nobody has: those with the field, and those without it, the newest first. */
+export async function peopleLike(
+  database: Database,
+  field: string,
+): Promise<(KnownPerson & { value: string | null })[]> {
+  return rows(
+    database,
+    `SELECT id AS contact, name, fields, fields->>? AS value FROM contacts WHERE name IS NOT NULL OR fields->>? IS NOT NULL
+     ORDER BY id DESC LIMIT 2000`,
+    [field, field],
+  )
+}
+
+/** People with a tag. */
+export async function peopleTagged(database: Database, tag: string): Promise<string[]> {
+  const found = await rows<{ id: string }>(database, "SELECT id FROM contacts WHERE ? = ANY(tags) ORDER BY id", [tag])
+  return found.map(({ id }) => id)
+}
+
+export async function peopleNamed(database: Database, contacts: string[]): Promise<KnownPerson[]> {
+  return rows(database, "SELECT id AS contact, name, fields FROM contacts WHERE id = ANY(?)", [contacts])
+}
+
+/** Where somebody is told something. */
+export interface OwnPlace {
+  contact: string
+  conversation: string
+  channel: string
+}
+
+/** Where people talk by themselves with a bot: for each the conversation that spoke last and takes notices. */
+export async function ownPlaces(
+  database: Database,
+  contacts: string[],
+  { bot, lane, channel }: { bot: string; lane: string; channel?: string | undefined },
+): Promise<OwnPlace[]> {
+  return rows(
+    database,
+    `SELECT DISTINCT ON (a.contact) a.contact, v.id AS conversation, v.channel
+     FROM addresses a
+     JOIN places p ON p.channel = a.channel AND p.address = a.address AND p.topic = ''
+     JOIN conversations v ON v.id = p.conversation AND v.kind = 'direct' AND v.forgotten_at IS NULL
+     JOIN channels c ON c.key = v.channel AND c.removed_at IS NULL AND c.lane = ? AND (c.bot IS NULL OR c.bot = ?)
+     LEFT JOIN work w ON w.conversation = v.id
+     WHERE a.contact = ANY(?) ${channel === undefined ? "" : "AND v.channel = ?"}
+     ORDER BY a.contact, (v.opted_out IS NULL AND v.no_notices IS NULL) DESC, w.last_id DESC NULLS LAST`,
+    [lane, bot, contacts, ...(channel === undefined ? [] : [channel])],
+  )
+}

@@ -203,6 +203,24 @@ export async function copiesComing(database: Database, conversation: string, pro
   return found.length > 0
 }
 
+/** Where a message was shown, or is about to be, by its provider's ids: of several the first that is known. */
+export async function shownElsewhere(
+  database: Database,
+  conversation: string,
+  ids: string[],
+): Promise<Pick<RelayChange, "toChannel" | "toPlace" | "names" | "threads">[]> {
+  for (const id of ids) {
+    const found = await rows<Pick<RelayChange, "toChannel" | "toPlace" | "names" | "threads">>(
+      database,
+      `SELECT to_channel AS "toChannel", to_place AS "toPlace", names, threads FROM relays
+       WHERE conversation = ? AND provider_id = ? AND what = 'said' AND state IN ('waiting', 'shown') ORDER BY id`,
+      [conversation, id],
+    )
+    if (found.length > 0) return found
+  }
+  return []
+}
+
 /** The first copy of a conversation in a place: what its thread there hangs on. */
 export async function firstCopy(
   database: Database,

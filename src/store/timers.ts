@@ -104,7 +104,7 @@ export async function askAgain(
   { id, mark }: { id: string; mark: string },
 ): Promise<void> {
   await database.transaction((step) =>
-    joinLine(step, { ...at, simulated: null, origin: "timer" }, { interview: id, mark, what: "reminder" }),
+    joinLine(step, { ...at, simulated: null, origin: "timer" }, { interview: id, mark, what: "aside" }),
   )
 }
 

@@ -45,16 +45,14 @@ export function Elsewhere() {
       {queue === undefined ? null : <Queued name={queue} />}
       <section aria-labelledby="endpoints">
         <h2 id="endpoints" className="mb-1 text-base font-semibold">
-          Endpoints
+          Endpoints and model servers
         </h2>
         {endpoints.error ? <Problem error={endpoints.error} /> : null}
         <div className="border border-line bg-paper">
           {endpoints.data?.items.map((one) => (
             <Endpoint key={one.address} endpoint={one} />
           ))}
-          {endpoints.data?.items.length === 0 ? (
-            <Empty>No turn waits for an endpoint, and none was left alone.</Empty>
-          ) : null}
+          {endpoints.data?.items.length === 0 ? <Empty>No turn waits for one, and none was left alone.</Empty> : null}
         </div>
       </section>
     </div>

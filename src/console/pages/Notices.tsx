@@ -196,7 +196,7 @@ function Tried({ tried: { told, not, count } }: { tried: NoticeTried }) {
         {count === 0 ? "Nobody would be told." : `${count.toLocaleString("en")} would be told.`}
       </p>
       {told.map(({ conversation, name, channel, part, until }) => (
-        <div key={conversation} className="border-b border-line px-3 py-2 text-sm last:border-b-0">
+        <div key={conversation ?? channel} className="border-b border-line px-3 py-2 text-sm last:border-b-0">
           <b>{shown(name ?? "Somebody")}</b> on {shown(channel)}
           {until ? `, after the quiet hours, at ${when(until)}` : ""}
           <p dir="auto" className="m-0 whitespace-pre-wrap [overflow-wrap:anywhere]">

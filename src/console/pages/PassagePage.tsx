@@ -244,11 +244,12 @@ function AskedElsewhere({ calls }: { calls: ElsewhereCallView[] }) {
           {facts.length > 0 ? (
             <span className="block text-quiet">With the facts: {facts.map((fact) => shown(fact)).join("; ")}</span>
           ) : null}
-          {tools.map(({ name, with: given, gave }) => (
-            <span key={name + given} className="block [overflow-wrap:anywhere]">
+          {tools.map(({ name, with: given, gave, log = [] }) => (
+            <div key={name + given} className="[overflow-wrap:anywhere]">
               It used <b>{shown(name)}</b> with <code className="font-mono text-xs">{shown(given)}</code>, which gave{" "}
               <code className="font-mono text-xs">{shown(gave)}</code>
-            </span>
+              {log.length > 0 ? <Json value={log.join("\n")} /> : null}
+            </div>
           ))}
           {answer ? (
             <Fold title="What it answered">

@@ -16,7 +16,7 @@ export interface ElsewhereCall {
   /** The passages of the facts that went along. */
   facts?: string[]
   /** The tools it wanted used, what with, and what they gave. */
-  tools?: { name: string; with: string; gave: string }[]
+  tools?: { name: string; with: string; gave: string; log?: string[] }[]
   /** Who leased it. */
   by?: string
 }

@@ -82,6 +82,7 @@ test.each<[string, StandingInterview[], Partial<Message>, unknown[]]>([
   ["a time of an interview that has ended", [], moment("late"), ["nothing", "the interview has ended meanwhile"]],
   ["the time for an answer", [asks(itv("a"))], moment("late"), ["late", "a"]],
   ["nearly that", [asks(itv("a"))], moment("reminder"), ["remind", "a"]],
+  ["something in between", [asks(itv("a"))], moment("aside"), ["put again", "a"]],
   [
     "a time for a question set aside",
     [{ ...asks(itv("a")), stands: "set aside" }],

@@ -47,7 +47,7 @@ export interface StandingInterview {
 export type Heard =
   | { does: "run"; interview: StandingInterview; happened: Happened }
   | { does: "pick"; interview: StandingInterview; picked: string[] }
-  | { does: "cancel" | "remind" | "late" | "end"; interview: StandingInterview }
+  | { does: "cancel" | "remind" | "put again" | "late" | "end"; interview: StandingInterview }
   /** A button of a question that is over. */
   | { does: "tell"; moment: keyof InterviewTexts; open: StandingInterview | undefined }
   | { does: "nothing"; reason: string }
@@ -164,6 +164,9 @@ function ofMoment(running: StandingInterview[], { interview: id, mark, what }: M
   if ((mark !== undefined && interview.mark !== mark) || interview.stands === "set aside")
     return { does: "nothing", reason: "what it waited for came meanwhile" }
   switch (what) {
+    case "aside":
+      if (interview.stands !== "asks") return { does: "nothing", reason: "no question of it is open" }
+      return { does: "put again", interview }
     case "reminder":
       return { does: "remind", interview }
     case "late":

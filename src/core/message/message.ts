@@ -97,8 +97,8 @@ export interface Moment {
   interview: string
   /** Which turn had set the time; absent where a person decided. */
   mark?: string
-  /** A pause is over, the time for something expected, the time for an answer, nearly so; or a person ends it or steps it back. */
-  what: "time" | "word" | "late" | "reminder" | "end" | "back"
+  /** A pause is over, the time for something expected, the time for an answer, nearly so; something else was said; or a person ends it or steps it back. */
+  what: "time" | "word" | "late" | "reminder" | "aside" | "end" | "back"
   /** Who decided. */
   by?: string
   /** Nothing is said, since the person wants nothing that starts here. */

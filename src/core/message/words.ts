@@ -23,6 +23,7 @@ const momentWords: { [what in Moment["what"]]: string } = {
   word: "the time for what was expected is over",
   late: "the time for an answer is over",
   reminder: "the time for an answer is nearly over",
+  aside: "something else was said, and the question is put again",
   end: "ended by hand",
   back: "stepped back by hand",
 }

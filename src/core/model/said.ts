@@ -23,18 +23,25 @@ export function allowed(said: string, { length, linksIn, heard }: Bounds): Allow
   if (foreign) return { unfit: `it answered in a script that nobody used here: ${foreign}` }
   const notes: string[] = []
   // What will be cut off anyway is not looked through.
-  let text = asLightMarkup(
-    said
-      .trim()
-      .slice(0, length * 3 + 1000)
-      .toWellFormed(),
-  )
+  const looked = said
+    .trim()
+    .slice(0, length * 3 + 1000)
+    .toWellFormed()
+  let text = withoutMentions(asLightMarkup(looked))
   if (linksIn) text = withoutOtherLinks(text, linksOf(linksIn.join("\n")), notes)
   if (text.length > length) {
     notes.push(`the answer has ${text.length} characters, and was cut to ${length}`)
     text = cutAtWord(text, length)
   }
   return text.trim() === "" ? { unfit: "nothing of its answer may be said" } : { text, notes }
+}
+
+/** A model mentions nobody: names stand alone, however the mention is written. */
+function withoutMentions(text: string): string {
+  const plain = text.replace(/\[([^[\]]*)\]\(\s*<?\s*mention:[^)]*\)/gi, "$1")
+  const read = readMarkup(plain)
+  const hidden = read.spans.some((span) => span.kind === "link" && /^mention:/i.test(span.url))
+  return hidden ? escapeMarkup(read.text) : plain
 }
 
 /** What is no light markup but has a plain counterpart in it: headings are bold, pictures are their words. */

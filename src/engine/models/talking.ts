@@ -3,9 +3,9 @@ import { DateTime } from "luxon"
 import type { AskedTurn } from "../../core/elsewhere/asked.ts"
 import type { EndpointAnswer } from "../../core/elsewhere/answer.ts"
 import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
+import { storableJson } from "../../core/message/graphemes.ts"
 import { wordsOf } from "../../core/message/words.ts"
 import type { ModelCame } from "../../core/model/answer.ts"
-import type { Fact } from "../../core/model/facts.ts"
 import { factsIn, FactSearch } from "../../core/model/facts.ts"
 import type { Model, ModelMessage, ToolCall, ToolDescription, Usage } from "../../core/model/model.ts"
 import { costOf, tokensOf, tokensOfMessages } from "../../core/model/model.ts"
@@ -37,6 +37,8 @@ const mostRounds = 6
 const longestGiven = 8000
 /** Characters of a tool's call and of what it gave, as they stand with the turn. */
 const longestNoted = 500
+/** Lines of what a tool printed. */
+const mostPrinted = 20
 
 /** A turn a model is to be asked about. */
 export interface ModelToAsk {
@@ -87,7 +89,9 @@ export class Talking {
           down: false,
         }
       try {
-        return await this.talk(asked, release, model)
+        const { came, calls, down } = await this.talk(asked, release, model)
+        // It may say anything, also what no database takes.
+        return storableJson({ came, calls, down }) as ModelRun
       } catch (error) {
         const why = (error as Error).message
         if (error instanceof LostTurn) return { came: { is: "again", why }, calls: [], down: false }
@@ -140,7 +144,7 @@ export class Talking {
           came.down,
         )
       if (came.is === "unfit") return done({ is: "unfit", why: came.why })
-      if (came.is === "said") return done(this.saidBy(asked, came.text, call, { bot, facts, words, messages }))
+      if (came.is === "said") return done(this.saidBy(asked, came.text, call, { bot, messages }))
       if (!kept) await this.keepRound(asked, round, came)
       if (came.calls.some(({ name }) => name === leaveTool.name && order.leave)) {
         call.came = "left to a person"
@@ -152,11 +156,12 @@ export class Talking {
       call.tools = []
       for (const [nth, wanted] of came.calls.entries()) {
         const gave = await this.useTool(asked, release, tools, wanted, { round, nth, input, left: until - Date.now() })
-        messages.push({ role: "tool", tool_call_id: wanted.id, content: gave })
+        messages.push({ role: "tool", tool_call_id: wanted.id, content: gave.told })
         call.tools.push({
           name: wanted.name,
           with: keptWords(wanted.arguments, Object.values(values)).slice(0, longestNoted),
-          gave: gave.slice(0, longestNoted),
+          gave: gave.told.slice(0, longestNoted),
+          ...(gave.log.length > 0 ? { log: gave.log.slice(0, mostPrinted) } : {}),
         })
       }
       if (tokensOfMessages(messages, tools) + model.answer > model.context)
@@ -240,7 +245,7 @@ export class Talking {
     asked: ModelToAsk,
     text: string,
     call: ElsewhereCall,
-    { bot, messages }: { bot: Bot; facts: Fact[]; words: string; messages: ModelMessage[] },
+    { bot, messages }: { bot: Bot; messages: ModelMessage[] },
   ): EndpointAnswer {
     const said = allowed(text, this.boundsOf(asked, bot, messages))
     if ("unfit" in said) {
@@ -309,19 +314,22 @@ export class Talking {
     tools: ToolDescription[],
     wanted: ToolCall,
     { round, nth, input, left }: { round: number; nth: number; input: TurnInput; left: number },
-  ): Promise<string> {
+  ): Promise<{ told: string; log: string[] }> {
     if (!asked.order.tools.includes(wanted.name)) {
       const there = tools.map(({ name }) => name).join(", ")
-      return JSON.stringify({
-        error: `There is no tool ${JSON.stringify(wanted.name.slice(0, 60))}. There are: ${there}.`,
-      })
+      return {
+        told: JSON.stringify({
+          error: `There is no tool ${JSON.stringify(wanted.name.slice(0, 60))}. There are: ${there}.`,
+        }),
+        log: [],
+      }
     }
     const { claim, message, to, position, values, key } = asked
     const part = ` model ${asked.leg} ${round}.${nth}`
     const once = onceOf(this.parts.database, { claim, message, to, part })
     const begun = await once.begin({ name: wanted.name, nth: 1, round: 0 })
     if ("refused" in begun) throw new LostTurn(begun.refused)
-    if ("value" in begun) return told(begun.value)
+    if ("value" in begun) return { told: told(begun.value), log: [] }
     const ofTools = Object.fromEntries(Object.entries(values).filter(([name]) => name !== key))
     const keeping = keepingOf(this.parts.database, {
       claim,
@@ -338,12 +346,12 @@ export class Talking {
       secrets: ofTools,
     })
     // Neither the record nor the model's server is told a secret.
-    const { log: _log, ...result } = masked(gave, values, new Set())
+    const { log, ...result } = masked(gave, values, new Set())
     const value = "fault" in result ? { error: result.fault } : result.value
     const ended = await once.end((begun as { key: string }).key, { value })
     if ("refused" in ended && ended.name === "ClaimLost") throw new LostTurn(ended.refused)
     if (FAULTS_BUILT) await faultPoint("model: tool used")
-    return told(value)
+    return { told: told(value), log }
   }
 
   /** A round that wanted tools is on record before they are used: run again, they are the same. */

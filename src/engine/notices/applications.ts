@@ -1,4 +1,6 @@
-import type { NoticeEvent } from "../../core/notice/notice.ts"
+import { LRUCache } from "lru-cache"
+import type { Logger } from "pino"
+import type { Application, NoticeEvent } from "../../core/notice/notice.ts"
 import { cloudEventSchema, eventType, valueIn } from "../../core/notice/notice.ts"
 import { isNestedDeeper } from "../../core/message/json.ts"
 import { storableJson } from "../../core/message/graphemes.ts"
@@ -13,6 +15,9 @@ import type { Notices } from "./notices.ts"
 /** Bytes of what an application posts. */
 export const longestEvent = 256 * 1024
 const deepest = 60
+/** Milliseconds for which it is remembered what an application is, and for which refused calls of one are not told again. */
+const atHand = 2000
+const tellEvery = 60_000
 
 /** What is answered to an application. */
 export interface ApplicationAnswer {
@@ -22,7 +27,11 @@ export interface ApplicationAnswer {
 
 /** The inlets of applications: each posts its own JSON, signed or with a word, and that is a notice. */
 export class Applications {
-  constructor(private readonly parts: { database: Database; secrets: NamedSecrets; notices: Notices }) {}
+  private readonly known = new LRUCache<string, { application: Application | undefined }>({ max: 1000, ttl: atHand })
+  /** Of which it was told lately that calls are refused. */
+  private readonly told = new LRUCache<string, true>({ max: 1000, ttl: tellEvery })
+
+  constructor(private readonly parts: { database: Database; secrets: NamedSecrets; notices: Notices; log: Logger }) {}
 
   /** @param headers names in lower case */
   async receive(
@@ -32,7 +41,7 @@ export class Applications {
     body: string,
     now: Date,
   ): Promise<ApplicationAnswer> {
-    const application = await applicationOf(this.parts.database, bot, name)
+    const application = await this.application(bot, name)
     if (!application) return no(404, `There is no application "${name}" of the bot "${bot}".`)
     const { [application.secret]: key } = await this.parts.secrets
       .listed(bot, "live", [application.secret])
@@ -48,7 +57,10 @@ export class Applications {
           ? undefined
           : "its word is not the one agreed on"
         : webhookFault(headers, body, key, now)
-    if (fault !== undefined) return no(401, `This call is not genuine: ${fault}.`)
+    if (fault !== undefined) {
+      this.tell(`${bot}/${name}`, fault)
+      return no(401, `This call is not genuine: ${fault}.`)
+    }
     if (isNestedDeeper(body, deepest)) return no(400, `The JSON is nested more than ${deepest} deep.`)
     let given: unknown
     try {
@@ -66,6 +78,21 @@ export class Applications {
         return no(error.code === "key-reused" ? 409 : 400, `${error.message} ${error.remedy}`)
       throw error
     }
+  }
+
+  /** Strangers may ask as often as they like: the record is asked now and then. */
+  private async application(bot: string, name: string): Promise<Application | undefined> {
+    const key = `${bot}/${name}`
+    let known = this.known.get(key)
+    if (!known) this.known.set(key, (known = { application: await applicationOf(this.parts.database, bot, name) }))
+    return known.application
+  }
+
+  /** Refused calls are in the log, though not each of them. */
+  private tell(which: string, fault: string): void {
+    if (this.told.get(which)) return
+    this.told.set(which, true)
+    this.parts.log.warn(`a call to /in/${which} was refused: ${fault}. More of them are not told for a minute`)
   }
 }
 

@@ -1,4 +1,4 @@
-import { createHash } from "node:crypto"
+import { createHash, randomUUID } from "node:crypto"
 import type { Logger } from "pino"
 import { choicesOffered } from "../../core/channels/options.ts"
 import type { Place } from "../../core/message/message.ts"
@@ -7,17 +7,18 @@ import type { NoticeEvent, NoticeRule } from "../../core/notice/notice.ts"
 import type { RouteTable } from "../../core/routing/table.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
-import { databaseFault } from "../../store/database.ts"
 import type { MarkOf } from "../../store/directory.ts"
 import type { DueRecipient, NoticeRow, RecipientChange, RecipientFate } from "../../store/notices.ts"
-import { keepNotice, nextRecipient, openQuestion, placeToTell, spreadNotice, tellDue } from "../../store/notices.ts"
+import { placeToTell } from "../../store/conversations.ts"
+import { openQuestion } from "../../store/interviews.ts"
+import { keepNotice, nextRecipient, spreadNotice, tellDue } from "../../store/notices.ts"
 import { addToLine } from "../../store/outbox.ts"
 import { lanesWithNotices } from "../../store/releases.ts"
 import { askAgain } from "../../store/timers.ts"
 import type { Channels } from "../channels.ts"
 import type { Releases } from "../handlers/releases.ts"
 import type { Repeated } from "../process/every.ts"
-import { every } from "../process/every.ts"
+import { everyOrRung } from "../process/every.ts"
 import { withMentions } from "../replies/mentions.ts"
 import { NotRendered } from "../replies/renderer.ts"
 import type { Renderer } from "../replies/renderer.ts"
@@ -51,7 +52,7 @@ export interface TriedNotice {
     contact: string | null
     name: string | null
     channel: string
-    conversation: string
+    conversation: string | null
     part: ReplyPart
     until?: string
   }[]
@@ -67,15 +68,13 @@ export class Notices {
   constructor(private readonly parts: Parts) {}
 
   start(): void {
-    const { bell, log } = this.parts
-    this.repeated = every(
+    this.repeated = everyOrRung(
+      this.parts,
+      "notices",
       1000,
       () => this.look(),
-      (error) => {
-        if (databaseFault(error) !== "away") log.error({ err: error }, "notices could not be said; it is tried again")
-      },
+      "notices could not be said; it is tried again",
     )
-    bell.on("notices", () => void this.repeated?.now().catch(() => undefined))
   }
 
   async stop(): Promise<void> {
@@ -93,7 +92,7 @@ export class Notices {
     const fingerprint = createHash("sha256")
       .update(JSON.stringify([event.type, event.data]))
       .digest("hex")
-    const key = event.key ?? `made ${createHash("sha256").update(`${Date.now()} ${Math.random()}`).digest("hex")}`
+    const key = event.key ?? `made ${randomUUID()}`
     const kept = []
     for (const { bot, lane, release } of bots) {
       const { type, source = null, data } = event
@@ -111,50 +110,58 @@ export class Notices {
     return kept
   }
 
-  /** What would be said of an event, to whom. Nothing is kept, and nothing is said. */
+  /**
+   * What would be said of an event, to whom. Nothing is kept, and nothing is said.
+   *
+   * @param database of those who only look
+   */
   async tryOut(
+    database: Database,
     event: NoticeEvent,
     wanted: { bot?: string | undefined; lane?: string | undefined },
   ): Promise<TriedNotice> {
-    const { database } = this.parts
     const tried: TriedNotice = { told: [], not: [], count: 0 }
-    for (const { bot, lane, release } of await this.botsFor(event.type, wanted)) {
-      const now = new Date()
-      await this.parts.releases.with(release, async (ready) => {
-        for (const rule of rulesOf(ready!.table, event.type).map(([, rule]) => rule)) {
-          const found = await foundFor(this.parts, rule, { bot, lane, data: event.data })
-          for (const one of found) {
-            if (!("conversation" in one)) {
-              tried.not.push({ named: one.named, why: one.why, is: one.is })
-              continue
-            }
-            tried.count++
-            if (tried.told.length >= mostTried) continue
-            const at = await placeToTell(database, one.conversation)
-            if (!at || at.unwanted || at.blocked) {
-              tried.not.push({ named: at?.name ?? one.conversation, is: "refused", why: refusal(at) })
-              tried.count--
-              continue
-            }
-            const people = await namedPeople(database, rule, event.data)
-            const to = { ...at, contact: one.contact ?? null }
-            const part = wordsFor(rule, ready!.table, [{ ...event, at: now, people }], to, now)
-            const known = this.parts.channels.get(one.channel)
-            const [said] = known ? await withMentions(database, [part], known) : [part]
-            const until = quietUntil(rule, ready!.table, now)
-            tried.told.push({
-              contact: one.contact ?? null,
-              name: at.name,
-              channel: one.channel,
-              conversation: one.conversation,
-              part: said!,
-              ...(until === undefined ? {} : { until }),
-            })
-          }
-        }
+    const { channels, releases } = this.parts
+    for (const { bot, lane, release } of await this.botsFor(event.type, wanted))
+      await releases.with(release, async (ready) => {
+        for (const [, rule] of rulesOf(ready!.table, event.type))
+          for (const one of await foundFor({ database, channels }, rule, { bot, lane, data: event.data }))
+            await this.tryOne(database, tried, event, rule, ready!.table, one)
       })
-    }
     return tried
+  }
+
+  /** Adds one recipient to a try-out; of many only some are worded. */
+  private async tryOne(
+    database: Database,
+    tried: TriedNotice,
+    event: NoticeEvent,
+    rule: NoticeRule,
+    table: RouteTable,
+    one: Found,
+  ): Promise<void> {
+    if (!("conversation" in one)) {
+      tried.not.push({ named: one.named, why: one.why, is: one.is })
+      return
+    }
+    const { contact = null, conversation, channel, place } = one
+    tried.count++
+    if (tried.told.length >= mostTried) return
+    const at = conversation === null ? undefined : await placeToTell(database, conversation)
+    if (conversation !== null && (!at || at.unwanted || at.blocked)) {
+      tried.not.push({ named: at?.name ?? conversation, is: "refused", why: refusal(at) })
+      tried.count--
+      return
+    }
+    const now = new Date()
+    const people = await namedPeople(database, rule, event.data)
+    const name = at?.name ?? at?.title ?? place ?? null
+    const to = { contact, name, fields: at?.fields ?? {}, language: at?.language ?? null }
+    const part = wordsFor(rule, table, [{ ...event, at: now, people }], to, now)
+    const known = this.parts.channels.get(channel)
+    const [said] = known ? await withMentions(database, [part], known) : [part]
+    const until = quietUntil(rule, table, now)
+    tried.told.push({ contact, name, channel, conversation, part: said!, ...(until === undefined ? {} : { until }) })
   }
 
   private async botsFor(type: string, { bot, lane }: { bot?: string | undefined; lane?: string | undefined }) {
@@ -265,7 +272,9 @@ function changeOf(one: Found, rule: number, together: string, due: string, quiet
   if ("conversation" in one)
     return {
       rule,
-      ...one,
+      contact: one.contact,
+      conversation: one.conversation!,
+      channel: one.channel,
       together,
       state: "waiting",
       due,

@@ -5,21 +5,30 @@ import { namedIn } from "../../core/notice/notice.ts"
 import type { Database } from "../../store/database.ts"
 import type { MarkOf } from "../../store/directory.ts"
 import { conversationsAt } from "../../store/directory.ts"
-import type { KnownPerson } from "../../store/notices.ts"
-import { ownPlaces, peopleByField, peopleLike, peopleNamed, peopleTagged } from "../../store/notices.ts"
+import { conversationAt } from "../../store/conversations.ts"
+import type { KnownPerson } from "../../store/people.ts"
+import { ownPlaces, peopleByField, peopleLike, peopleNamed, peopleTagged } from "../../store/people.ts"
 import type { Channels } from "../channels.ts"
 import { addressOn } from "../channels.ts"
 
 /** Somebody an event is told, or who is meant and cannot be. */
 export type Found =
-  | { contact?: string; conversation: string; channel: string }
+  /** @property conversation null for a place nothing was said in yet, where it is only looked at */
+  | { contact?: string; conversation: string | null; channel: string; place?: string }
   | { named: string; contact?: string; why: string; is: "unmatched" | "refused" }
+
+/** @property markOf left out where it is only looked at: then no place is made */
+interface Looking {
+  database: Database
+  channels: Channels
+  markOf?: MarkOf
+}
 
 type Missing = Extract<Found, { is: string }>
 
 /** Whom an event is told by one of a bot's notices; each place once. */
 export async function foundFor(
-  parts: { database: Database; channels: Channels; markOf: MarkOf },
+  parts: Looking,
   { tell, match }: NoticeRule,
   of: { bot: string; lane: string; data: { [field: string]: unknown } },
 ): Promise<Found[]> {
@@ -30,7 +39,7 @@ export async function foundFor(
   for (const told of tell) {
     if (told.place !== undefined) {
       const one = await placeOf(parts, { place: told.place, channel: told.channel! })
-      add("conversation" in one ? one.conversation : told.place, one)
+      add(("conversation" in one && one.conversation) || told.place, one)
       continue
     }
     const { contacts, missing } = await contactsOf(parts.database, told, match, of.data)
@@ -53,15 +62,19 @@ export async function foundFor(
 }
 
 async function placeOf(
-  { database, channels, markOf }: { database: Database; channels: Channels; markOf: MarkOf },
+  { database, channels, markOf }: Looking,
   { place, channel }: { place: string; channel: string },
 ): Promise<Found> {
   const known = channels.get(channel)
   if (!known) return { named: place, is: "refused", why: `there is no channel ${channel}` }
   const address = addressOn(known, place)
+  if (!markOf) {
+    const [found] = await conversationAt(database, address, channel)
+    return { conversation: found?.id ?? null, channel, place }
+  }
   const kind = kindOf(known.row.kind).placeKind?.(address) ?? ("direct" as const)
   const [conversation] = await conversationsAt(database, [{ channel, place: { address, kind } }], markOf)
-  return { conversation: conversation!, channel }
+  return { conversation: conversation!, channel, place }
 }
 
 async function contactsOf(
@@ -109,21 +122,34 @@ export interface Like {
   would: string
 }
 
-/** People who may be meant by a value that nobody has: whose field is nearly the same, or whose name stands in it. */
-export async function likeFor(database: Database, match: string, value: string): Promise<Like[]> {
-  const wanted = value.toLowerCase()
+/** Letters of a value that are compared. */
+const longestCompared = 80
+
+/**
+ * People who may be meant by values that nobody has, by value: whose field is nearly the same, or whose name stands in it.
+ * Looked for among the newest 2,000.
+ */
+export async function likeFor(database: Database, match: string, values: string[]): Promise<Map<string, Like[]>> {
+  const people = values.length > 0 ? await peopleLike(database, match) : []
+  return new Map(values.map((value) => [value, likeAmong(people, match, value)]))
+}
+
+function likeAmong(people: Awaited<ReturnType<typeof peopleLike>>, match: string, value: string): Like[] {
+  const wanted = value.toLowerCase().slice(0, longestCompared)
   const words = new Set((wanted.split("@")[0] ?? "").split(/[^\p{L}\p{N}]+/u).filter((word) => word.length > 2))
-  const ranked = (await peopleLike(database, match)).flatMap(({ contact, name, value: held }) => {
-    const distance = held === null ? 99 : leven(held.toLowerCase().slice(0, 200), wanted.slice(0, 200))
+  const ranked = people.flatMap(({ contact, name, value: held }) => {
+    const other = held?.toLowerCase().slice(0, longestCompared)
+    const isNear = other !== undefined && Math.abs(other.length - wanted.length) <= 2
+    const distance = isNear ? leven(other, wanted) : 99
     const shared = plain(name ?? "")
       .split(/\s+/)
       .filter((word) => words.has(word)).length
-    const rank = distance <= 2 ? distance : shared > 0 ? 3 - Math.min(shared, 2) + 1 : 99
+    const rank = distance <= 2 ? distance : shared > 0 ? 4 - Math.min(shared, 2) : 99
     const would = `set their field "${match}" to ${value}${held === null ? "" : ` (it is ${held})`}`
     return rank < 99 ? [{ rank, contact, name, would }] : []
   })
   return ranked
-    .sort((one, other) => one.rank - other.rank)
+    .sort((one, another) => one.rank - another.rank)
     .slice(0, 3)
     .map(({ rank: _rank, ...like }) => like)
 }

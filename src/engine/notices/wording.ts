@@ -5,7 +5,7 @@ import type { NoticeRule } from "../../core/notice/notice.ts"
 import type { Filling } from "../../core/routing/fillText.ts"
 import { fillText, Marked } from "../../core/routing/fillText.ts"
 import type { RouteTable } from "../../core/routing/table.ts"
-import type { KnownPerson } from "../../store/notices.ts"
+import type { KnownPerson } from "../../store/people.ts"
 
 /** Texts of one place that stand one below the other. */
 const mostTexts = 20

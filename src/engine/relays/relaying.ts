@@ -4,19 +4,17 @@ import type { Message, Place } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { relayedParts } from "../../core/relay/relay.ts"
 import type { Bell } from "../../store/bell.ts"
-import { conversationById } from "../../store/conversations.ts"
+import { conversationById, placeToTell } from "../../store/conversations.ts"
 import type { Database } from "../../store/database.ts"
-import { databaseFault } from "../../store/database.ts"
 import type { MarkOf } from "../../store/directory.ts"
 import { conversationsAt } from "../../store/directory.ts"
-import { placeToTell } from "../../store/notices.ts"
 import { addToLine, sentAs } from "../../store/outbox.ts"
 import type { Copy, DueRelay, RelayFate } from "../../store/relays.ts"
 import { copiesComing, copiesOf, firstCopy, mediaKeptOf, sameAgain, showDue } from "../../store/relays.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import { addressOn } from "../channels.ts"
 import type { Repeated } from "../process/every.ts"
-import { every } from "../process/every.ts"
+import { everyOrRung } from "../process/every.ts"
 import { withKept } from "../replies/keptMedia.ts"
 import { NotRendered } from "../replies/renderer.ts"
 import type { Renderer } from "../replies/renderer.ts"
@@ -45,16 +43,13 @@ export class Relaying {
   constructor(private readonly parts: Parts) {}
 
   start(): void {
-    const { bell, log } = this.parts
-    this.repeated = every(
+    this.repeated = everyOrRung(
+      this.parts,
+      "relays",
       1000,
       () => this.look(),
-      (error) => {
-        if (databaseFault(error) !== "away")
-          log.error({ err: error }, "what is relayed could not be shown; it is tried again")
-      },
+      "what is relayed could not be shown; it is tried again",
     )
-    bell.on("relays", () => void this.repeated?.now().catch(() => undefined))
   }
 
   async stop(): Promise<void> {

@@ -2,7 +2,7 @@ import { kindOf } from "../../core/channels/registry.ts"
 import { mentionedIn, withMentionsAs } from "../../core/message/mention.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import type { Database } from "../../store/database.ts"
-import { addressesOn } from "../../store/notices.ts"
+import { addressesOn } from "../../store/directory.ts"
 import type { KnownChannel } from "../channels.ts"
 
 /** A reply whose mentions are said as its channel says them. */

@@ -209,6 +209,8 @@ export function stepOf(
       const { interview } = heard
       return endedStep(talks, interview, "late", [say(textAt(talks, "late", interview.waits.settings))])
     }
+    case "put again":
+      return putAgain(talks, heard.interview)
     case "remind": {
       const { interview } = heard
       const { waits } = interview
@@ -447,8 +449,9 @@ export function allStopped(conversation: string, running: StandingInterview[]): 
 /** A time that was over while nobody may be answered is waited for again. */
 export function timerAgain(conversation: string, running: StandingInterview[], { moment }: Message): InterviewChange[] {
   const interview = running.find(({ id, mark }) => id === moment?.interview && mark === moment.mark)
-  if (!interview || !moment || moment.what === "end" || moment.what === "back") return []
-  const again = { id: newId("tmr"), what: moment.what, within: 0, at: undefined }
+  const what = moment?.what
+  if (!interview || what === undefined || what === "end" || what === "back" || what === "aside") return []
+  const again = { id: newId("tmr"), what, within: 0, at: undefined }
   const talks = { conversation } as Talks
   return [changed(talks, interview, { timers: [again], timersJoin: true })]
 }

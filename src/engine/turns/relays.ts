@@ -10,7 +10,7 @@ import { newId } from "../../store/ids.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import { sentAs } from "../../store/outbox.ts"
 import type { Copy, RelayChange } from "../../store/relays.ts"
-import { copiesOf, copyAt } from "../../store/relays.ts"
+import { copiesOf, copyAt, shownElsewhere } from "../../store/relays.ts"
 import type { KnownChannel } from "../channels.ts"
 
 /** The relays beside the routes that a message is for. */
@@ -49,13 +49,18 @@ export async function relayChanges(
   for (const { id, message } of messages) {
     const what = relayWhat(message)
     if (what === undefined) continue
+    if (what !== "said") {
+      // An edit, or a deletion, goes wherever its message went.
+      const meant = [message.providerId, message.replyTo].filter((one): one is string => one !== undefined)
+      for (const shown of await shownElsewhere(database, line.conversation, meant))
+        changes.push({ ...changeOf(line, id, message, what), ...shown })
+      continue
+    }
     for (const { channel, place, names, threads } of targets) {
       // A place is not shown what was said in it.
       if (channel === line.channel && place === line.place.address) continue
       const answered =
-        what === "said" && message.replyTo !== undefined
-          ? await overThere(database, line, message.replyTo, { channel, place })
-          : undefined
+        message.replyTo !== undefined ? await overThere(database, line, message.replyTo, { channel, place }) : undefined
       changes.push({
         ...changeOf(line, id, message, what),
         toChannel: channel,

@@ -13,7 +13,6 @@ import type { Message } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { replyFault } from "../../core/message/reply.ts"
 import type { Relay } from "../../core/relay/relay.ts"
-import type { Bot } from "../../core/routing/bot.ts"
 import type { Facts } from "../../core/routing/situation.ts"
 import { unroutedName } from "../../core/routing/unrouted.ts"
 import type { Database } from "../../store/database.ts"
@@ -44,7 +43,7 @@ import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
 import type { Assembled } from "../replies/assemble.ts"
 import { assemble, completed } from "../replies/assemble.ts"
-import { orAnew } from "../replies/orAnew.ts"
+import { orInstead } from "../replies/orInstead.ts"
 import type { Renderer } from "../replies/renderer.ts"
 import type { Courtesies } from "../sender/courtesies.ts"
 import type { Sender } from "../sender/sender.ts"
@@ -210,18 +209,9 @@ async function withRelays(
   }
   const own =
     plan.does === "run" && typeof plan.handler === "object" ? (plan.handler.relay as Relay | undefined) : undefined
-  const changed = ["edited", "deleted"].includes(situation.message.event)
-  // An edit, or a deletion, goes wherever its message may have gone.
-  const relays = changed ? everyRelay(release.table.bot) : [...(own ? [own] : []), ...alsoFor(release.table, situation)]
-  const changes = relays.length > 0 ? await relayChanges(database, line, messages, relays) : []
+  const relays = [...(own ? [own] : []), ...alsoFor(release.table, situation)]
+  const changes = await relayChanges(database, line, messages, relays)
   return changes.length > 0 ? { ...ending, relays: changes } : ending
-}
-
-function everyRelay({ also = [], routes }: Bot): Relay[] {
-  const ofRoutes = routes.flatMap(({ handler }) =>
-    typeof handler === "object" && "relay" in handler ? [handler.relay as Relay] : [],
-  )
-  return [...ofRoutes, ...also.map(({ relay }) => relay)]
 }
 
 /** A turn that has waited continues as it began, unless somebody else has the conversation by now. */
@@ -872,7 +862,7 @@ async function said(
 ): Promise<Assembled> {
   const done = await assemble(renderer, replies, { line, known, lead, answers: blank.turn.messages })
   if (standing?.draft !== undefined)
-    await orAnew(renderer, done, replies, { known, place: line.place, draft: standing.draft })
+    await orInstead(renderer, done, replies, { known, place: line.place, draft: standing.draft })
   if (!messages.some(({ message }) => message.simulated === "captured")) return done
   // A real message among them does not make it safe to send: what was made up is answered nowhere.
   const out = done.out.map((message) => ({

@@ -59,13 +59,18 @@ function noticeView(row: NoticeRow & NoticeCounts): NoticeView {
   return { id, bot, lane, type, source, data, by, at: at.toISOString(), known: state === "spread", ...counts }
 }
 
-async function recipientView(engine: Engine, notice: NoticeRow, row: RecipientRow): Promise<RecipientView> {
-  const { due, ...rest } = row
-  const view: RecipientView = { ...rest, due: due && due.toISOString() }
-  if (row.state !== "unmatched" || row.named === null) return view
-  const release = await releaseById(engine.reading, notice.release)
+/** Of a page, whoever is not known, for whom people that would match are looked for. */
+const mostLikened = 20
+
+async function recipientViews(engine: Engine, notice: NoticeRow, rows: RecipientRow[]): Promise<RecipientView[]> {
+  const unknown = rows.filter(({ state }) => state === "unmatched").flatMap(({ named }) => named ?? [])
+  const release = unknown.length > 0 ? await releaseById(engine.reading, notice.release) : undefined
   const rule = release?.definition.notices?.find(({ on }) => on === notice.type)
-  return rule ? { ...view, like: await likeFor(engine.reading, rule.match, row.named) } : view
+  const like = rule ? await likeFor(engine.reading, rule.match, unknown.slice(0, mostLikened)) : undefined
+  return rows.map(({ due, ...row }) => {
+    const found = row.state === "unmatched" && row.named !== null ? like?.get(row.named) : undefined
+    return { ...row, due: due && due.toISOString(), ...(found ? { like: found } : {}) }
+  })
 }
 
 /** What applications tell. */
@@ -99,7 +104,7 @@ export const noticeRoutes: ApiRoute[] = [
     troubles: ["bad-input"],
     handle: async ({ engine, body }) => {
       const given = body as unknown as Given
-      const { told, not, count } = await engine.notices.tryOut(eventOf(given), wantedOf(given))
+      const { told, not, count } = await engine.notices.tryOut(engine.reading, eventOf(given), wantedOf(given))
       return { told: told.map((one) => ({ ...one, part: { ...one.part } })), not, count }
     },
   }),
@@ -140,7 +145,7 @@ export const noticeRoutes: ApiRoute[] = [
       if (!notice) throw notFound("notice", params.id!, '"wobbet notice list" shows those there are.')
       const { cursor, state } = query
       const found = await recipientsOf(engine.reading, notice.id, { limit: query.limit + 1, after: cursor, state })
-      const views = await Promise.all(found.map((row) => recipientView(engine, notice, row)))
+      const views = await recipientViews(engine, notice, found)
       return page(views, query.limit, ({ id }) => id)
     },
   }),

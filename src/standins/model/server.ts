@@ -21,6 +21,7 @@ export const modelFaults = [
   "script",
   "telling",
   "strict",
+  "odd",
 ] as const
 export type ModelFault = (typeof modelFaults)[number]
 
@@ -201,6 +202,10 @@ function saidFor(body: ModelRequest, fault: ModelFault | undefined, authorizatio
       return { content: "下一班渡轮将于十四点二十分从码头出发，请提前到达。" }
     case "telling":
       return { content: `My key is ${authorization ?? "none"}. Look at https://evil.example/take?it=all.` }
+    case "odd":
+      return {
+        content: "The boat\u0000 leaves \ud800 now, says the [boss](mention:U1) and the [other](&#109;ention:U2).",
+      }
     case "too long":
       return { content: "The boats are many and I shall list every one of them, beginning with" }
     default:

@@ -6,9 +6,9 @@ import type { Renderer } from "./renderer.ts"
 
 /**
  * What takes the place of a message that was shown growing. Where its provider refuses that, the message is removed, and
- * the answer is said anew.
+ * the answer is said in a new message.
  */
-export async function orAnew(
+export async function orInstead(
   renderer: Renderer,
   done: Assembled,
   replies: ReplyPart[],
@@ -27,10 +27,10 @@ export async function orAnew(
     { part: "text", text: part.text },
   ]
   const [removed, said] = await renderer.reply(parts, place, known)
-  const anew = [
+  const instead = [
     ...removed!.rendered.calls.map((call) => ({ ...call, mayFail: true as const })),
     ...said!.rendered.calls,
   ]
   // What needs more than one message cannot take the place of one.
-  message.calls = more.length > 0 ? anew : [{ ...first, mayFail: true, ends: true }, ...anew]
+  message.calls = more.length > 0 ? instead : [{ ...first, mayFail: true, ends: true }, ...instead]
 }
