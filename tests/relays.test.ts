@@ -1,7 +1,17 @@
 import type { KindStage } from "./support/kinds.ts"
 import { setKind } from "./support/kinds.ts"
 import type { Service, Standin } from "./support/harness.ts"
-import { endAll, eventually, pause, placeFor, query, Stage, startService, startStandin } from "./support/harness.ts"
+import {
+  endAll,
+  eventually,
+  pause,
+  placeFor,
+  query,
+  run,
+  Stage,
+  startService,
+  startStandin,
+} from "./support/harness.ts"
 
 let standin: Standin
 let service: Service
@@ -161,6 +171,14 @@ test("a far side that is not there holds up nobody, and is on record", async () 
     const { turns } = (await service.client.passage(newest!.id)).paths[0]!
     return turns.at(-1)!.relays?.some(({ state, why }) => state === "failed" && /no channel gone/.test(why ?? ""))
   }, "the record")
+})
+
+test("what was relayed is called so, with the message it came from", async () => {
+  const [copy] = (await slack.messages({ direction: "out", limit: 1 })).items
+  const { out } = await run(["passage", copy!.id], { WOBBET_URL: service.address, WOBBET_TOKEN: service.token })
+  expect(copy).toMatchObject({ origin: "relay" })
+  expect(out).toContain(`Relayed, from the message ${copy!.author}`)
+  expect(out).not.toContain("Sent by hand")
 })
 
 test("a route may do nothing but relay, without names", async () => {

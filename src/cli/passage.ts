@@ -1,3 +1,4 @@
+import { originWords } from "../client/originWords.ts"
 import type { Command } from "commander"
 import { counted } from "../client/counted.ts"
 import { stopSigns } from "../client/rail.ts"
@@ -116,7 +117,9 @@ function valueWords(value: unknown): string {
 
 function printPath(path: PassagePath, routes: boolean): void {
   const { message } = path
-  heading(message.event === "interview" ? "Of an interview" : message.direction === "in" ? "Message" : "Sent by hand")
+  const { event, direction, origin, author } = message
+  const own = direction === "in" ? "Message" : originWords(origin, author)
+  heading(event === "interview" ? "Of an interview" : own)
   print(`  ${message.text ? `“${message.text.replaceAll("\n", "\n   ")}”` : `(${message.event})`}`)
   print(colors.dim(`  ${message.event}, ${whoOf(message)} ${message.conversation}, ${message.id}`))
   printDecision(path, routes)

@@ -3,6 +3,7 @@ import { useRef } from "react"
 import { Link, useParams } from "react-router"
 import { changesOf } from "../../client/changes.ts"
 import { counted } from "../../client/counted.ts"
+import { originWords } from "../../client/originWords.ts"
 import { shown, shownJson } from "../../client/shown.ts"
 import type {
   AttemptView,
@@ -88,7 +89,15 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
   return (
     <>
       <div className="grid gap-5 lg:grid-cols-2">
-        <Section title={passage.intake ? "Message" : isMoment(passage) ? "Of an interview" : "Sent by hand"}>
+        <Section
+          title={
+            passage.intake
+              ? "Message"
+              : isMoment(passage)
+                ? "Of an interview"
+                : shown(originWords(message.origin, message.author))
+          }
+        >
           <blockquote
             dir="auto"
             className="m-0 mb-2 border-l-4 border-spruce bg-paper px-3 py-2 whitespace-pre-wrap [overflow-wrap:anywhere]"
