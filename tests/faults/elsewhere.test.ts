@@ -24,6 +24,7 @@ beforeAll(async () => {
   standin = await startStandin()
   office = await startEndpoint(async ({ event, url }, answer) => {
     if (url === "/slow") await pause(1800)
+    if (url === "/slower") await pause(6000)
     if (url === "/early") {
       answer.writeHead(202).end()
       const { to, token } = event.data.answer
@@ -70,6 +71,7 @@ groups: always
 routes:
   - { name: quick, when: { phrase: "quick" }, handler: { endpoint: "${office.url}/quick" } }
   - { name: slow, when: { phrase: "slow" }, handler: { endpoint: "${office.url}/slow", meanwhile: "One moment." } }
+  - { name: slower, when: { phrase: "slower" }, handler: { endpoint: "${office.url}/slower", meanwhile: "One moment." } }
   - { name: later, when: { phrase: "later" }, handler: { endpoint: "${office.url}/later", meanwhile: "One moment." } }
   - { name: queue, when: { phrase: "queue" }, handler: { queue: baggage, meanwhile: "One moment." } }
   - { name: short, when: { phrase: "short" }, handler: { queue: short, within: 3s, fallback: "Nobody." } }
@@ -216,18 +218,25 @@ test("two processes: a turn is leased once, and what one asked the other continu
   expect(turns.length).toBe(20)
   await Promise.all(turns.map(({ lease }) => two.client.finishTurn("baggage", { lease, replies: "done" })))
   await Promise.all(people.map(({ id }) => stage.answered(2, id)))
-  await Promise.all(people.map((from) => stage.send({ from: from.id, text: "slow" })))
-  // Their turns wait by now, and their endpoints have not answered.
-  await pause(1300)
+  await Promise.all(people.map((from) => stage.send({ from: from.id, text: "slower" })))
+  // Once their turns wait, they have been told so, and their endpoints have not answered.
+  await eventually(
+    async () => {
+      const sent = await two.client.messages({ channel: stage.key, text: "One moment.", status: "sent", limit: 200 })
+      return sent.items.length === 40
+    },
+    "everybody to be told",
+    20,
+  )
   await one.stop("SIGKILL")
   // Long before the leases of the calls it was making run out.
   await eventually(
     async () => (await Promise.all(people.map(({ id }) => stage.answers(id)))).every((said) => said.length >= 4),
     "all answers",
-    18,
+    25,
   )
   for (const { id } of people)
-    expect((await stage.answers(id)).map(({ text }) => text).slice(2)).toEqual(["One moment.", "/slow 1"])
+    expect((await stage.answers(id)).map(({ text }) => text).slice(2)).toEqual(["One moment.", "/slower 1"])
   await two.stop()
 }, 120_000)
 

@@ -393,6 +393,18 @@ export class Stage {
   messages(query: object = {}) {
     return this.service.client.messages({ channel: this.key, ...query }).then((page) => page.items)
   }
+
+  /**
+   * What the bot has said in a chat, and what it may have said: replies that were under way when a service was killed,
+   * and that are parked as doubts where the provider has not got them.
+   */
+  async saidOrDoubted(chat: number): Promise<(string | undefined)[]> {
+    const said = (await this.answers(chat)).map(({ text }) => text)
+    const doubts = (await this.messages({ doubtful: true, limit: 200 })).filter(
+      ({ address }) => address === String(chat),
+    )
+    return [...said, ...doubts.map(({ text }) => text ?? undefined).filter((text) => !said.includes(text))]
+  }
 }
 
 /** Runs all cases, some at once, and gives what came of each, to be looked at one by one. */
