@@ -69,14 +69,52 @@ export async function bundle(outdir, entries, faults, plugins = []) {
     platform: "node",
     format: "esm",
     target: "node20",
-    packages: "external",
     sourcemap: true,
     logLevel: "warning",
-    plugins,
   }
-  await esbuild.build({ ...common, entryPoints: others })
-  // In parts, which lie beside it: most commands need a small one, and not the service's.
-  if (wobbet) await esbuild.build({ ...common, entryPoints: { wobbet }, splitting: true, chunkNames: "part-[hash]" })
+  await esbuild.build({ ...common, plugins, packages: "external", entryPoints: others })
+  if (!wobbet) return
+  // With the packages in it, a command or a service starts in half the time: 1.2 s of processor instead of 2.3. In parts,
+  // which lie beside it: most commands need a small one, and not the service's.
+  await esbuild.build({
+    ...common,
+    entryPoints: { wobbet },
+    splitting: true,
+    chunkNames: "part-[hash]",
+    external: notInside,
+    banner: { js: requireInside },
+    sourcesContent: false,
+    plugins: [...plugins, noMapsOfPackages],
+  })
+}
+
+/** What has programs of its own beside it, and what packages would use if it were there. */
+const notInside = [
+  "esbuild",
+  "typescript",
+  ...["pg-native", "pg-query-stream", "cloudflare:sockets"],
+  ...["better-sqlite3", "mariadb", "mariadb/callback", "mysql", "mysql2", "oracledb", "sqlite3", "tedious"],
+]
+
+/** Packages written in the older module format ask for others by `require`, and where they are. */
+const requireInside = `
+import { createRequire as $createRequire } from "node:module";
+import { dirname as $dirname } from "node:path";
+import { fileURLToPath as $fileURLToPath } from "node:url";
+const require = $createRequire(import.meta.url);
+const __filename = $fileURLToPath(import.meta.url);
+const __dirname = $dirname(__filename);`
+
+/** Maps are read at every start: those of packages, which nobody looks at here, are left out. */
+const noMapsOfPackages = {
+  name: "no maps of packages",
+  setup(build) {
+    const empty = Buffer.from('{"version":3,"sources":[""],"mappings":"A"}').toString("base64")
+    build.onLoad({ filter: /node_modules[/\\].*\.[cm]?js$/ }, ({ path }) => ({
+      contents: `${readFileSync(path, "utf8")}\n//# sourceMappingURL=data:application/json;base64,${empty}`,
+      loader: "js",
+    }))
+  },
 }
 
 /** What a bot's author imports, as types: for `wobbet bot check`, and for editors. */

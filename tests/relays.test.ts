@@ -19,9 +19,11 @@ let ines: Stage
 let other: Stage
 let slack: KindStage
 let room: string
+let forum: { id: number }
+let hall: { id: number }
 let place: Awaited<ReturnType<typeof placeFor>>
 
-const botFor = (desk: string, here: string, there: string) => ({
+const botFor = (desk: string, here: string, there: string, forum: number, hall: number) => ({
   "bot.yaml": `
 bot: tern
 groups: always
@@ -31,6 +33,8 @@ also:
   - { name: ring one, when: { phrase: "round $GARBAGE", channel: ${there.split(",")[0]} }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" }, names: false } }
   - { name: ring two, when: { phrase: "round $GARBAGE", channel: ${here.split(",")[0]} }, relay: { to: { channel: ${there.split(",")[0]}, place: "${there.split(",")[1]}" }, names: false } }
   - { name: aboard, when: { phrase: "aboard $GARBAGE", kind: slack }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" } } }
+  - { name: pier, when: { phrase: "pier $GARBAGE" }, relay: { to: { channel: ${there.split(",")[0]}, place: "${forum}" }, threads: true } }
+  - { name: hall, when: { phrase: "hall $GARBAGE" }, relay: { to: { channel: ${there.split(",")[0]}, place: "${hall}" }, threads: true } }
   - { name: nowhere, when: { phrase: "nowhere" }, relay: { to: { channel: gone, place: "1" } } }
 routes:
   - { name: shout, when: { phrase: "shout" }, handler: { relay: { to: ${desk}, names: false } } }
@@ -47,9 +51,12 @@ beforeAll(async () => {
   room = (slack.standin as unknown as { world: { channels: { id: string }[] } }).world.channels[0]!.id
   ines = await Stage.set(service, standin, { gather: 0 })
   other = await Stage.set(service, standin, { gather: 0 })
+  const group = (title: string, forum: boolean) =>
+    standin.post<{ id: number }>("groups", { title, type: "supergroup", forum, bots: [other.bot.username] })
+  ;[forum, hall] = [await group("Pier", true), await group("Hall", false)]
   await service.stop()
   const desk = `{ channel: ${slack.key}, place: ${room} }`
-  const bot = botFor(desk, `${ines.key},${ines.person.id}`, `${other.key},${other.person.id}`)
+  const bot = botFor(desk, `${ines.key},${ines.person.id}`, `${other.key},${other.person.id}`, forum.id, hall.id)
   service = await startService({ ...place, bot: (await placeFor(bot)).bot })
   ines = new Stage(service, standin, ines.bot, ines.person, ines.key)
   other = new Stage(service, standin, other.bot, other.person, other.key)
@@ -125,6 +132,47 @@ test("what is taken back on one side goes on the other; an edit of what was not 
   const [edit] = await other.messages({ event: "edited" })
   await eventually(async () => (await service.client.passage(edit!.id)).paths[0]!.turns.length > 0, "its turn")
   expect((await service.client.passage(edit!.id)).paths[0]!.turns[0]!.relays).toBeUndefined()
+})
+
+test("in a group with topics everybody has one of their own, which is answered without naming anything", async () => {
+  const ben = await standin.post<{ id: number }>("people", { first_name: "Ben", language_code: "en" })
+  const before = (await ines.answers()).length
+  await ines.say("pier one")
+  await ines.say("pier two")
+  await ines.send({ from: ben.id, text: "pier three" })
+  const shown = await eventually(async () => {
+    const said = (await other.answers(forum.id)).filter(({ text }) => text)
+    return said.length === 3 ? said : undefined
+  }, "all three at the pier")
+  const opened = (await other.answers(forum.id)).filter(({ forum_topic_created: made }) => made)
+  expect(opened.map(({ forum_topic_created: made }) => made)).toMatchObject([
+    { name: "Ines (Telegram)" },
+    { name: "Ben (Telegram)" },
+  ])
+  const [mine, bens] = opened.map(({ message_id }) => message_id)
+  const inTopic = (topic?: number) =>
+    shown.filter(({ message_thread_id: id }) => id === topic).map(({ text }) => text!.replace(/^.*: /, ""))
+  expect([inTopic(mine), inTopic(bens)]).toEqual([["pier one", "pier two"], ["pier three"]])
+  await other.send({ chat: forum.id, topic: mine, text: "We have it." })
+  expect((await ines.answered(before + 1)).at(-1)!.text).toMatch(/\(Telegram\): We have it\.$/)
+
+  // The topic was deleted there: what is said next is shown in the group itself, and nothing is lost.
+  await standin.post("drop-topic", { chat: forum.id, topic: mine })
+  await ines.say("pier four")
+  const last = await eventually(
+    async () => (await other.answers(forum.id)).find(({ text }) => text?.endsWith("pier four")),
+    "it in the group",
+  )
+  expect(last.message_thread_id).toBeUndefined()
+})
+
+test("where a group has no topics it is shown all the same, and somebody is told once", async () => {
+  await ines.say("hall one")
+  await ines.say("hall two")
+  await eventually(async () => (await other.answers(hall.id)).length === 2, "both in the hall")
+  const parked = (await service.client.parked({ channel: other.key })).items
+  expect(parked).toMatchObject([{ reason: expect.stringContaining("not a forum"), remedy: expect.any(String) }])
+  expect(parked).toHaveLength(1)
 })
 
 test("while a person answers, what is said is still shown at the desk", async () => {

@@ -368,11 +368,12 @@ async function clear(database: Database, messages: string[]): Promise<Partial<Re
         "SELECT replies FROM turns WHERE message = ANY(?) AND replies IS NOT NULL",
         [messages],
       )
-      // What was shown elsewhere is the same words once more.
+      // What was shown elsewhere is the same words once more, in a topic that has the person's name.
       const copies = await rows<{ copy: string }>(
         step,
-        "SELECT copy FROM relays WHERE message = ANY(?) AND copy IS NOT NULL",
-        [messages],
+        `SELECT copy FROM relays WHERE message = ANY(?) AND copy IS NOT NULL
+         UNION ALL SELECT message FROM relay_topics WHERE asked_by = ANY(?)`,
+        [messages, messages],
       )
       const answers = turns.flatMap(({ replies }) => replies ?? [])
       const all = [...new Set([...messages, ...answers, ...copies.map(({ copy }) => copy)])].sort()

@@ -224,7 +224,7 @@ export async function shownElsewhere(
 /** The first copy of a conversation in a place: what its thread there hangs on. */
 export async function firstCopy(
   database: Database,
-  { conversation, toChannel, toPlace }: Pick<DueRelay, "conversation" | "toChannel" | "toPlace">,
+  { conversation, toChannel, toPlace }: Path,
 ): Promise<string | undefined> {
   const [found] = await rows<{ copy: string }>(
     database,
@@ -233,6 +233,71 @@ export async function firstCopy(
     [conversation, toChannel, toPlace],
   )
   return found?.copy
+}
+
+/** A topic that is opened for a conversation in a group. */
+export interface RelayTopic {
+  /** The message that opens it. */
+  message: string
+  conversation: string
+  channel: string
+  toChannel: string
+  toPlace: string
+  names: boolean
+  /** The message that was the first to be shown in it. */
+  askedBy: string
+}
+
+export async function keepTopic(database: Database, topic: RelayTopic): Promise<void> {
+  const { message, conversation, channel, toChannel, toPlace, names, askedBy } = topic
+  await rows(
+    database,
+    "INSERT INTO relay_topics (message, conversation, channel, to_channel, to_place, names, asked_by) VALUES (?, ?, ?, ?, ?, ?, ?)",
+    [message, conversation, channel, toChannel, toPlace, names, askedBy],
+  )
+}
+
+type Path = Pick<DueRelay, "conversation" | "toChannel" | "toPlace">
+
+/** The message that opens a conversation's topic in a place: of several the last. */
+export async function openedTopic(
+  database: Database,
+  { conversation, toChannel, toPlace }: Path,
+): Promise<string | undefined> {
+  const [found] = await rows<{ message: string }>(
+    database,
+    "SELECT message FROM relay_topics WHERE conversation = ? AND to_channel = ? AND to_place = ? ORDER BY message DESC LIMIT 1",
+    [conversation, toChannel, toPlace],
+  )
+  return found?.message
+}
+
+/** Whether a place has refused to open a topic within the last ten minutes. */
+export async function topicRefused(database: Database, { toChannel, toPlace }: Path): Promise<boolean> {
+  const found = await rows(
+    database,
+    `SELECT 1 FROM relay_topics t JOIN parked p ON p.message = t.message
+     WHERE t.to_channel = ? AND t.to_place = ? AND p.since > now() - interval '10 minutes' LIMIT 1`,
+    [toChannel, toPlace],
+  )
+  return found.length > 0
+}
+
+/** What is shown in a topic, by its id at the provider. */
+export async function topicAt(
+  database: Database,
+  at: { channel: string; place: string },
+  topic: string,
+): Promise<Copy | undefined> {
+  const [found] = await hotRows<Copy>(
+    database,
+    `SELECT t.conversation, t.channel, NULL AS "providerId", t.message AS copy, m.conversation AS "copyConversation",
+       t.to_channel AS "toChannel", t.to_place AS "toPlace", t.names
+     FROM relay_topics t JOIN attempts a ON a.message = t.message JOIN messages m ON m.id = t.message
+     WHERE t.to_channel = ? AND t.to_place = ? AND a.provider_id = ? ORDER BY t.message DESC LIMIT 1`,
+    [at.channel, at.place, topic],
+  )
+  return found
 }
 
 /** Where a message went, as people look at it. */

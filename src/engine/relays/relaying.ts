@@ -2,15 +2,27 @@ import type { Logger } from "pino"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Message, Place } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
+import type { RenderedPart } from "../../core/channels/renderReply.ts"
 import { relayedParts } from "../../core/relay/relay.ts"
 import type { Bell } from "../../store/bell.ts"
 import { conversationById, placeToTell } from "../../store/conversations.ts"
 import type { Database } from "../../store/database.ts"
+import { newId } from "../../store/ids.ts"
 import type { MarkOf } from "../../store/directory.ts"
 import { conversationsAt } from "../../store/directory.ts"
 import { addToLine, sentAs } from "../../store/outbox.ts"
 import type { Copy, DueRelay, RelayFate } from "../../store/relays.ts"
-import { copiesComing, copiesOf, firstCopy, mediaKeptOf, sameAgain, showDue } from "../../store/relays.ts"
+import {
+  copiesComing,
+  copiesOf,
+  firstCopy,
+  keepTopic,
+  mediaKeptOf,
+  openedTopic,
+  sameAgain,
+  showDue,
+  topicRefused,
+} from "../../store/relays.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import { addressOn } from "../channels.ts"
 import type { Repeated } from "../process/every.ts"
@@ -101,11 +113,15 @@ export class Relaying {
     const at = await placeToTell(step, conversation)
     if (at?.unwanted) return { is: "skipped", why: "whoever is there asked for nothing that starts here" }
     const parts = relayedParts(relay.body, {
-      by: relay.names ? nameOf(relay.body, this.parts.channels.get(relay.channel)) : undefined,
+      by: relay.names ? this.nameOf(relay) : undefined,
       replyTo: relay.answers ?? undefined,
       kept: kept ?? [],
     })
     return this.add(parts, { conversation, place, known, author: relay.message }, step)
+  }
+
+  private nameOf({ body, channel }: DueRelay): string {
+    return nameOf(body, this.parts.channels.get(channel))
   }
 
   /** Where it goes: back into the conversation it answers, into its thread, or to the place as it is. */
@@ -130,8 +146,41 @@ export class Relaying {
       if (root === "on its way") return { is: "later", milliseconds: 300, why: "its thread is still to begin" }
       if (root !== undefined) place.topic = root
     }
+    if (relay.threads && kind.topics) {
+      const topic = await this.topicFor(relay, known, place, step)
+      if (typeof topic === "object") return topic
+      if (topic !== undefined) place.topic = topic
+    }
     const [conversation] = await conversationsAt(step, [{ channel: toChannel, place }], this.parts.markOf)
     return { conversation: conversation!, place }
+  }
+
+  /** The topic of a conversation in a group, which is opened when there is none; nothing where none can be opened. */
+  private async topicFor(
+    relay: DueRelay,
+    known: KnownChannel,
+    group: Place,
+    step: Database,
+  ): Promise<string | undefined | RelayFate> {
+    const { conversation, channel, toChannel, toPlace, names, message } = relay
+    const opened = await openedTopic(step, relay)
+    const topic = opened && (await sentAs(step, opened))
+    if (topic === "on its way") return { is: "later", milliseconds: 300, why: "its topic is still to be opened" }
+    // Whoever is to see to it has been told once: not for everybody who writes.
+    if (topic !== undefined || (await topicRefused(step, relay))) return topic
+    const [line] = await conversationsAt(step, [{ channel: toChannel, place: group }], this.parts.markOf)
+    const from = await conversationById(step, conversation)
+    const title = (from?.kind === "group" && from.title) || this.nameOf(relay)
+    const id = newId("msg")
+    const call = kindOf(known.row.kind).topics!.open(title.trim() || "Somebody")
+    await addToLine(step, { conversation: line!, channel: known.row.key }, [
+      {
+        ...{ id, event: "topic", origin: "relay" as const, author: message },
+        ...{ body: { part: "text", text: title }, words: title, calls: [call] },
+      },
+    ])
+    await keepTopic(step, { message: id, conversation, channel, toChannel, toPlace, names, askedBy: message })
+    return { is: "later", milliseconds: 300, why: "its topic is still to be opened" }
   }
 
   /** An edit or a deletion is followed wherever its message was shown. */
@@ -159,7 +208,7 @@ export class Relaying {
     if (sent === "on its way" && Date.now() - at.getTime() < longestWait)
       return { is: "later", milliseconds: 300, why: "its message is still to arrive" }
     if (sent === undefined || sent === "on its way") return { is: "skipped", why: "its message never arrived" }
-    const by = relay.names ? nameOf(body, this.parts.channels.get(relay.channel)) : undefined
+    const by = relay.names ? this.nameOf(relay) : undefined
     const [words] = relayedParts({ ...body, event: "text", media: undefined! }, { by, kept: [] })
     const part: ReplyPart =
       what === "edited"
@@ -179,12 +228,28 @@ export class Relaying {
   ): Promise<RelayFate> {
     const { conversation, place, known, author } = at
     const parts = await withKept(step, given)
-    const done = await this.parts.renderer.reply(parts, place, known)
+    const done = await this.rendered(parts, place, known)
     const impossible = done.map(({ rendered }) => rendered.impossible ?? rendered.leftOut).find(Boolean)
     if (impossible) return { is: "failed", why: `it cannot be said on ${known.row.kind}: ${impossible}` }
     const messages = done.map((one) => ({ ...messageOf(one), origin: "relay" as const, author }))
     await addToLine(step, { conversation, channel: known.row.key }, messages)
     return { is: "shown", copy: messages[0]!.id, conversation }
+  }
+
+  /** As it is said in a place; where that is a topic that may be gone by then, in the group itself instead. */
+  private async rendered(parts: ReplyPart[], place: Place, known: KnownChannel): Promise<RenderedPart[]> {
+    const { renderer } = this.parts
+    const done = await renderer.reply(parts, place, known)
+    if (!kindOf(known.row.kind).topics || place.topic === undefined) return done
+    const { topic: _gone, ...group } = place
+    const instead = await renderer.reply(parts, group, known)
+    done.forEach(({ rendered }, at) => {
+      const [call, ...more] = rendered.calls
+      const [other] = instead[at]!.rendered.calls
+      // What takes several calls is not begun in one place and ended in another.
+      if (call?.speaks && other && more.length === 0) rendered.calls = [{ ...call, mayFail: true, ends: true }, other]
+    })
+    return done
   }
 }
 

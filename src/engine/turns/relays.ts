@@ -10,7 +10,7 @@ import { newId } from "../../store/ids.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import { sentAs } from "../../store/outbox.ts"
 import type { Copy, RelayChange } from "../../store/relays.ts"
-import { copiesOf, copyAt, shownElsewhere } from "../../store/relays.ts"
+import { copiesOf, copyAt, shownElsewhere, topicAt } from "../../store/relays.ts"
 import type { KnownChannel } from "../channels.ts"
 
 /** The relays beside the routes that a message is for. */
@@ -31,10 +31,12 @@ export async function answeredCopy(
   { message }: PendingMessage,
 ): Promise<Copy | undefined> {
   if (relayWhat(message) !== "said") return undefined
-  const topic = kindOf(known.row.kind).threads ? message.place.topic : undefined
-  const ids = [message.replyTo, topic].filter((id): id is string => id !== undefined)
-  if (ids.length === 0) return undefined
-  return copyAt(database, { channel: line.channel, place: line.place.address }, ids)
+  const { threads, topics } = kindOf(known.row.kind)
+  const { replyTo, place } = message
+  const at = { channel: line.channel, place: line.place.address }
+  const ids = [replyTo, threads ? place.topic : undefined].filter((id): id is string => id !== undefined)
+  const copy = ids.length > 0 ? await copyAt(database, at, ids) : undefined
+  return copy ?? (topics && place.topic !== undefined ? topicAt(database, at, place.topic) : undefined)
 }
 
 /** What is kept of a turn's messages to be shown elsewhere. */

@@ -96,6 +96,18 @@ export const methods: { [name: string]: Method } = {
     }
   },
 
+  createForumTopic(world, bot, body) {
+    const chat = chatOf(world, bot, body)
+    if (!chat.is_forum) throw new Refusal(400, "Bad Request: the chat is not a forum")
+    const name = text(body, "name") ?? ""
+    if (name === "" || name.length > 128) throw new Refusal(400, "Bad Request: TOPIC_NAME_INVALID")
+    const opened = world.say(chat, {
+      from: { id: bot.id, is_bot: true, first_name: bot.first_name, username: bot.username },
+      forum_topic_created: { name, icon_color: 7322096 },
+    })
+    return { message_thread_id: opened.message_id, name, icon_color: 7322096 }
+  },
+
   sendMessage(world, bot, body) {
     const chat = chatOf(world, bot, body)
     return sent(world, bot, chat, body, formatted(body, "text", 4096, "message text is empty", "message is too long"))
@@ -239,6 +251,14 @@ function formatted(body: Body, field: string, limit: number, empty: string, long
 function sent(world: World, bot: Bot, chat: Chat, body: Body, content: Body): ChatMessage {
   const topic =
     body.message_thread_id === undefined ? {} : { message_thread_id: body.message_thread_id, is_topic_message: true }
+  const thread = body.message_thread_id
+  // A topic has the number of the message that opened it.
+  if (
+    thread !== undefined &&
+    chat.is_forum &&
+    !chat.messages.some((one) => one.message_id === Number(thread) && !one.deleted)
+  )
+    throw new Refusal(400, "Bad Request: message thread not found")
   const reply = body.reply_parameters as { message_id?: number; allow_sending_without_reply?: boolean } | undefined
   if (
     reply &&

@@ -16,14 +16,16 @@ export class PersonSide {
   say(body: Body): { message: object; update?: number } {
     const { bot, person, chat } = this.scene(body)
     const text = body.text as string | undefined
+    // What is said in a topic, and answers nothing, points at the topic's beginning.
+    const answered = Number(body.replyTo ?? (chat.is_forum ? body.topic : undefined))
     const content = {
       ...(text !== undefined ? { text, ...entitiesOf(text) } : {}),
       ...(body.photo ? { photo: photoSizes(String(body.photo)), ...captionOf(body) } : {}),
       ...(body.content as object | undefined),
       ...(body.topic ? { message_thread_id: Number(body.topic), is_topic_message: true } : {}),
       ...(body.date ? { date: Number(body.date) } : {}),
-      ...(body.replyTo
-        ? { reply_to_message: stripped(chat.messages.find((message) => message.message_id === Number(body.replyTo))) }
+      ...(answered
+        ? { reply_to_message: stripped(chat.messages.find(({ message_id }) => message_id === answered)) }
         : {}),
     }
     const from = chat.type === "channel" ? { sender_chat: publicChat(chat) } : { from: person }
@@ -44,6 +46,14 @@ export class PersonSide {
     Object.assign(message, { text: body.text, edit_date: Math.floor(Date.now() / 1000) })
     this.delivery.push(bot, "edited_message", message)
     return message
+  }
+
+  /** Deletes a topic, with all that was said in it. */
+  dropTopic(body: Body): object {
+    const messages = this.world.chats.get(Number(body.chat))?.messages ?? []
+    for (const message of messages)
+      if ([message.message_id, message.message_thread_id].includes(Number(body.topic))) message.deleted = true
+    return {}
   }
 
   /** Presses a button, by its words or its data, on the newest message that has it. */

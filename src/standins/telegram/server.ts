@@ -239,6 +239,7 @@ function servePeople(app: FastifyInstance, world: World, delivery: Delivery): vo
   act("start", (body) => people.start(body))
   act("say", (body) => people.say(body))
   act("edit", (body) => people.edit(body))
+  act("drop-topic", (body) => people.dropTopic(body))
   act("press", (body) => people.press(body))
   act("react", (body) => people.react(body))
   act("block", (body) => people.block(body, true))

@@ -3,6 +3,7 @@ import { apiBase } from "../apiBase.ts"
 import type { ChannelKind } from "../kind.ts"
 import { account, fetching } from "./account.ts"
 import { acknowledge, acknowledgeLate } from "./acknowledge.ts"
+import { openTopic } from "./calls.ts"
 import { judge } from "./judge.ts"
 import { abilities, pace } from "./limits.ts"
 import { looks } from "./looks.ts"
@@ -36,6 +37,7 @@ export const telegram: ChannelKind = {
       .description("what calls prove themselves with; made when left out"),
   }),
   mention: (address, label) => (/^\d+$/.test(address) ? `[${label}](tg://user?id=${address})` : undefined),
+  topics: { open: openTopic },
   readsByIdentity: true,
   // Chat ids of groups and channels are negative.
   placeKind: (address) => (address.startsWith("-") ? "group" : "direct"),

@@ -46,7 +46,7 @@ export function readAnswer(body: string): JsonObject | undefined {
 
 function accepted(body: JsonObject): Outcome {
   const result = Array.isArray(body.result) ? body.result[0] : body.result
-  const providerId = idAt(result, "message_id")
+  const providerId = idAt(result, "message_id") ?? idAt(result, "message_thread_id")
   return providerId ? { outcome: "accepted", providerId } : { outcome: "accepted" }
 }
 
@@ -69,6 +69,8 @@ const remedies: [RegExp, string][] = [
   [/blocked by the user/i, "The person blocked the bot. Nothing can be sent until they unblock it."],
   [/kicked|not a member/i, "The bot is no longer in this group. Somebody there must add it again."],
   [/user is deactivated/i, "The person's account is gone."],
+  [/chat is not a forum/i, "This group has no topics. Turn them on in the group, or take threads out of the relay."],
+  [/thread not found/i, "This topic is gone. Drop the message, or say it in the group."],
   [/not enough rights|have no rights/i, "In this place the bot may not do this. An administrator there can allow it."],
   [/too long/i, "The text is over the provider's limit. Edit it, or drop it."],
   [/can't parse entities/i, "The provider could not read the formatting. Edit the text, or drop it."],

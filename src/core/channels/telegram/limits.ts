@@ -13,6 +13,8 @@ export const limits = {
   buttonsPerRow: 8,
   /** Pieces of one album. */
   album: 10,
+  /** Characters of a topic's name. */
+  topic: 128,
 } as const
 
 export const abilities: Abilities = {

@@ -39,6 +39,10 @@ export function looks(call: OutgoingCall): Look {
         .map((one) => textOf(one.emoji))
         .join(" ")}`
       break
+    case "createForumTopic":
+      shown.words = plain(textOf(content.name))
+      shown.with = "opens a topic"
+      break
     case "deleteMessage":
       shown.with = "the message is taken back"
       break
