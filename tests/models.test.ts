@@ -10,6 +10,7 @@ import {
   pause,
   placeFor,
   query,
+  run,
   Stage,
   startService,
   startStandin,
@@ -66,8 +67,10 @@ zone: Europe/Lisbon
 models:
   harbour: { address: "${address}", model: ferry-small, key: MODEL_KEY, stall: 1s }
   dear: { address: "${address}", model: ferry-large, key: MODEL_KEY, prices: { asked: 1000, answered: 2000 }, answer: 100, limits: { person: { calls: 3 }, all: { money: 100 } } }
+  fair: { address: "${address}", model: ferry-small, key: MODEL_KEY, prices: { asked: 10, answered: 20 } }
 routes:
   - { name: hello, when: { phrase: hello }, handler: { text: "Hello!" } }
+  - { name: fair, when: { phrase: "fair $GARBAGE" }, handler: { model: fair, instructions: persona.md, facts: "facts/*.md", memory: 0 } }
   - name: dear
     when: { phrase: "dear $GARBAGE" }
     handler: { model: dear, instructions: persona.md, facts: "facts/*.md", over: "The pilot sleeps now.", fallback: "No answer.", memory: 0, within: 5s }
@@ -256,6 +259,19 @@ test("what a model may cost is reserved before it is asked, and settled; over it
   const { said, path } = await asked("dear pilot, and tides")
   expect(said).toEqual(["The pilot sleeps now."])
   expect(path.turns[0]!.elsewhere!.instead).toMatch(/the limit of 3 calls a day for one person is reached/)
+})
+
+test("what is used of each model today is shown, of which limit, to people and programs", async () => {
+  await asked("fair pilot, what does a bicycle cost")
+  const { items } = await service.client.models()
+  const [dear, fair, harbour] = ["dear", "fair", "harbour"].map((name) => items.find((one) => one.name === name)!)
+  expect(harbour).toMatchObject({ used: null, askedBy: expect.arrayContaining(["talk (live)"]) })
+  expect(fair!.used).toMatchObject({ all: { calls: 1 }, most: { calls: 0 } })
+  expect(fair!.used!.all.money).toBeGreaterThan(0)
+  expect(dear!.used).toMatchObject({ all: { calls: 3 }, most: { calls: 3, tokens: dear!.used!.all.tokens } })
+  const { out } = await run(["model", "list"], service.env)
+  expect(out).toMatch(/dear +tern.*dear \(live\) +3 calls, [\d,]+ tokens, [\d.]+ of 100 in money +3 of 3 calls/)
+  expect(out).toMatch(/harbour.*not counted/)
 })
 
 test("an answer grows in one message on a channel that can amend, and is on record whole", async () => {

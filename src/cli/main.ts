@@ -15,6 +15,7 @@ import { colors } from "./output.ts"
 import { parkedCommands } from "./parked.ts"
 import { passageCommand } from "./passage.ts"
 import { profileCommands } from "./profile.ts"
+import { modelCommands } from "./model.ts"
 import { noticeCommands } from "./notice.ts"
 import { queueCommands } from "./queue.ts"
 import { sayCommand } from "./say.ts"
@@ -48,6 +49,7 @@ profileCommands(program)
 callCommand(program)
 bringCommand(program)
 queueCommands(program)
+modelCommands(program)
 noticeCommands(program)
 secretCommands(program)
 tokenCommands(program)

@@ -12,6 +12,7 @@ import type {
   DescribedCall,
   ElsewhereAnswer,
   EndpointView,
+  ModelView,
   ExamplesShown,
   Explanation,
   ExplanationAsk,
@@ -183,6 +184,7 @@ export interface Api {
   }
   "POST /queues/{name}/release": { body: { lease: string; after: number }; answer: void }
   "POST /queues/{name}/extend": { body: { lease: string; seconds: number }; answer: { until: string } }
+  "GET /models": { answer: Page<ModelView> }
   "GET /endpoints": { answer: Page<EndpointView> }
   "GET /secrets": { query: { bot?: string }; answer: Page<SecretView> }
   "PUT /secrets/{name}": {

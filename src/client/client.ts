@@ -181,6 +181,7 @@ export class Client {
     this.ask("POST /queues/{name}/release", { at: name, body: { lease, after } })
   extendLease = (name: string, lease: string, seconds: number) =>
     this.ask("POST /queues/{name}/extend", { at: name, body: { lease, seconds } })
+  models = () => this.ask("GET /models")
   endpoints = () => this.ask("GET /endpoints")
   secrets = (query: { bot?: string } = {}) => this.ask("GET /secrets", { query })
   setSecret = (name: string, body: { value: string; bot?: string; lane?: string }) =>

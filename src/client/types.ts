@@ -299,6 +299,32 @@ export interface EndpointView {
   oldest: string | null
 }
 
+/** A model that a bot asks, and what is used of it today. */
+export interface ModelView {
+  bot: string
+  name: string
+  /** Its server. */
+  address: string
+  /** What the server calls it. */
+  model: string
+  /** The routes that ask it, each with its lane. */
+  askedBy: string[]
+  /** Today, in the bot's zone. */
+  day: string
+  /** For a million tokens. */
+  prices?: { asked: number; answered: number }
+  limits?: { person?: Partial<ModelUse>; all?: Partial<ModelUse> }
+  /** Nothing for a model that has neither prices nor limits. */
+  used: { all: ModelUse; most: ModelUse } | null
+}
+
+/** What is used of a model. */
+export interface ModelUse {
+  calls: number
+  tokens: number
+  money: number
+}
+
 /** How a turn waits for an answer from elsewhere. */
 export interface WaitingNote {
   kind: string

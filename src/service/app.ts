@@ -23,6 +23,7 @@ import { parkedRoutes } from "./api/parked.ts"
 import { passageRoutes } from "./api/passages.ts"
 import { profileRoutes } from "./api/profiles.ts"
 import { noticeRoutes } from "./api/notices.ts"
+import { modelRoutes } from "./api/models.ts"
 import { queueRoutes } from "./api/queues.ts"
 import { boundConnections, refuseUnreadable } from "./connections.ts"
 import { prove, serveInlets } from "./inlets.ts"
@@ -55,6 +56,7 @@ export const apiRoutes: ApiRoute[] = [
   ...passageRoutes,
   ...parkedRoutes,
   ...queueRoutes,
+  ...modelRoutes,
   ...noticeRoutes,
   ...looksRoutes,
   ...mediaRoutes,

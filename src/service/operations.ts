@@ -68,6 +68,7 @@ export const operations: Record<Operation, [id: string, tag: string]> = {
   "POST /queues/{name}/finish": ["finishTurn", "Elsewhere"],
   "POST /queues/{name}/release": ["releaseTurn", "Elsewhere"],
   "POST /queues/{name}/extend": ["extendLease", "Elsewhere"],
+  "GET /models": ["listModels", "Elsewhere"],
   "GET /endpoints": ["listEndpoints", "Elsewhere"],
   "POST /looks": ["showLooks", "Replies"],
   "GET /kinds": ["listKinds", "Replies"],

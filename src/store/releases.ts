@@ -60,17 +60,21 @@ export async function lanesKnown(database: Database): Promise<{ bot: string; lan
 }
 
 /** The routes of the bots of all lanes that take secrets, or may: those that list some, and handlers that are no file. */
-export async function lanesWithRoutes(
-  database: Database,
-): Promise<
-  { bot: string; lane: string; routes: Pick<Route, "name" | "handler" | "secrets">[]; models: Bot["models"] }[]
+export async function lanesWithRoutes(database: Database): Promise<
+  {
+    bot: string
+    lane: string
+    routes: Pick<Route, "name" | "handler" | "secrets">[]
+    models: Bot["models"]
+    zone: string | null
+  }[]
 > {
   return rows(
     database,
     `SELECT l.bot, l.lane, coalesce((SELECT jsonb_agg(jsonb_build_object('name', r->>'name', 'handler', r->'handler')
          || CASE WHEN r->'secrets' IS NULL THEN '{}' ELSE jsonb_build_object('secrets', r->'secrets') END)
        FROM jsonb_array_elements(d.definition->'routes') r
-       WHERE r->'secrets' IS NOT NULL OR jsonb_typeof(r->'handler') = 'object'), '[]') AS routes, coalesce(d.definition->'models', '{}') AS models
+       WHERE r->'secrets' IS NOT NULL OR jsonb_typeof(r->'handler') = 'object'), '[]') AS routes, coalesce(d.definition->'models', '{}') AS models, d.definition->>'zone' AS zone
      FROM lanes l JOIN releases d ON d.id = l.release ORDER BY l.bot, l.lane`,
   )
 }

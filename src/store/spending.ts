@@ -63,7 +63,10 @@ export async function reserve(
   })
 }
 
-/** Puts what a call did cost in the place of what was reserved for it. */
+/**
+ * Puts what a call did cost in the place of what was reserved for it. Where nothing is reserved for everybody together,
+ * what it did cost is counted all the same.
+ */
 export async function settle(
   database: Database,
   { bot, model, who, day }: Spender,
@@ -72,21 +75,40 @@ export async function settle(
   limits: Limits,
 ): Promise<void> {
   const by = [...(limits.person ? [who] : []), ...(limits.all ? [everybody] : [])]
-  if (by.length === 0) return
+  if (by.length > 0)
+    await rows(
+      database,
+      `UPDATE spending SET calls = greatest(0, calls + ?), tokens = greatest(0, tokens + ?), money = greatest(0, money + ?)
+       WHERE bot = ? AND model = ? AND day = ? AND who = ANY(?)`,
+      [spent.calls - reserved.calls, spent.tokens - reserved.tokens, spent.money - reserved.money, bot, model, day, by],
+    )
+  if (limits.all) return
   await rows(
     database,
-    `UPDATE spending SET calls = greatest(0, calls + ?), tokens = greatest(0, tokens + ?), money = greatest(0, money + ?)
-     WHERE bot = ? AND model = ? AND day = ? AND who = ANY(?)`,
-    [spent.calls - reserved.calls, spent.tokens - reserved.tokens, spent.money - reserved.money, bot, model, day, by],
+    `INSERT INTO spending AS s (bot, model, who, day, calls, tokens, money) VALUES (?, ?, ?, ?, ?, ?, ?)
+     ON CONFLICT (bot, model, day, who) DO UPDATE SET calls = s.calls + excluded.calls, tokens = s.tokens + excluded.tokens, money = s.money + excluded.money`,
+    [bot, model, everybody, day, spent.calls, spent.tokens, spent.money],
   )
 }
 
-/** What is used of a bot's models on a day, the dearest people first. */
-export async function spentOn(database: Database, bot: string, day: string): Promise<(Spender & Spent)[]> {
+/** What was used of a model in a day, with what is reserved of it for calls under way. */
+export interface Used extends Spent {
+  model: string
+  /** ISO 8601. */
+  day: string
+  /** Of whoever used most: what comes nearest to a person's limits. */
+  most: Spent
+}
+
+/** What is used of a bot's models, on each of the days given. */
+export async function usedOn(database: Database, bot: string, days: string[]): Promise<Used[]> {
   return rows(
     database,
-    `SELECT bot, model, who, day::text AS day, calls, tokens::float8 AS tokens, money FROM spending
-     WHERE bot = ? AND day = ? ORDER BY money DESC, tokens DESC LIMIT 200`,
-    [bot, day],
+    `SELECT model, day::text AS day, coalesce(max(calls) FILTER (WHERE who = ?), 0) AS calls,
+       coalesce(max(tokens) FILTER (WHERE who = ?), 0)::float8 AS tokens, coalesce(max(money) FILTER (WHERE who = ?), 0) AS money,
+       json_build_object('calls', coalesce(max(calls) FILTER (WHERE who <> ?), 0), 'tokens', coalesce(max(tokens) FILTER (WHERE who <> ?), 0),
+         'money', coalesce(max(money) FILTER (WHERE who <> ?), 0)) AS most
+     FROM spending WHERE bot = ? AND day = ANY(?::date[]) GROUP BY model, day`,
+    [...Array.from({ length: 6 }, () => everybody), bot, days],
   )
 }

@@ -2,7 +2,8 @@ import { useEffect } from "react"
 import { Link, NavLink, useParams } from "react-router"
 import { counted } from "../../client/counted.ts"
 import { shown } from "../../client/shown.ts"
-import type { EndpointView, QueuedView, QueueView } from "../../client/types.ts"
+import { useWords } from "../../client/modelUse.ts"
+import type { EndpointView, ModelView, QueuedView, QueueView } from "../../client/types.ts"
 import { Empty, Problem, Waiting } from "../parts/basics.tsx"
 import { sentence } from "../parts/Rail.tsx"
 import { useData } from "../data.ts"
@@ -19,9 +20,11 @@ export function Elsewhere() {
   const { queue } = useParams()
   const queues = useData("queues", () => service.queues())
   const endpoints = useData("endpoints", () => service.endpoints())
+  const models = useData("models", () => service.models())
   useEvery(() => {
     queues.again()
     endpoints.again()
+    models.again()
   })
   if (!queues.data) return <Waiting error={queues.error} />
   return (
@@ -53,6 +56,18 @@ export function Elsewhere() {
             <Endpoint key={one.address} endpoint={one} />
           ))}
           {endpoints.data?.items.length === 0 ? <Empty>No turn waits for one, and none was left alone.</Empty> : null}
+        </div>
+      </section>
+      <section aria-labelledby="models">
+        <h2 id="models" className="mb-1 text-base font-semibold">
+          Models today
+        </h2>
+        {models.error ? <Problem error={models.error} /> : null}
+        <div className="border border-line bg-paper">
+          {models.data?.items.map((one) => (
+            <Model key={`${one.bot} ${one.name}`} model={one} />
+          ))}
+          {models.data?.items.length === 0 ? <Empty>No bot asks a model.</Empty> : null}
         </div>
       </section>
     </div>
@@ -158,6 +173,28 @@ function Endpoint({ endpoint }: { endpoint: EndpointView }) {
         </span>
       </div>
       {bad && why ? <p className="m-0">{sentence(shown(why))}</p> : null}
+    </article>
+  )
+}
+
+function Model({ model: { bot, name, address, model, askedBy, limits, used } }: { model: ModelView }) {
+  return (
+    <article className="border-b border-line px-3 py-2 text-sm last:border-b-0">
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <span className="font-semibold [overflow-wrap:anywhere]">{shown(name)}</span>
+        <span className="text-quiet [overflow-wrap:anywhere]">
+          of {shown(bot)}, asked by {askedBy.length > 0 ? shown(askedBy.join(", ")) : "no route"}
+        </span>
+        <code className="ml-auto font-mono text-xs [overflow-wrap:anywhere]">{shown(`${model} at ${address}`)}</code>
+      </div>
+      <p className="m-0 tabular-nums">
+        {used === null
+          ? "Not counted: it has neither prices nor limits."
+          : `Everybody together: ${useWords(used.all, limits?.all)}.`}
+      </p>
+      {used && limits?.person ? (
+        <p className="m-0 text-quiet tabular-nums">Most by one person: {useWords(used.most, limits.person)}.</p>
+      ) : null}
     </article>
   )
 }

@@ -222,7 +222,8 @@ export class Talking {
     }
     if (FAULTS_BUILT) await faultPoint("model: answered")
     const spent = spentBy(called, dearest, asked, model)
-    if (limits) await settle(this.parts.database, spender, dearest, spent, limits)
+    // Whoever gives prices wants to know what it comes to.
+    if (limits || model.prices) await settle(this.parts.database, spender, dearest, spent, limits ?? {})
     const { came } = called
     call.took = Date.now() - begun.getTime()
     if (called.status !== undefined) call.status = called.status
