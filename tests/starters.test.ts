@@ -11,7 +11,7 @@ const types = (folder: string) => {
   return { status, stdout }
 }
 
-test.each(["echo", "keyword", "questions", "queue"])(
+test.each(["echo", "keyword", "questions", "queue", "model"])(
   "a bot begun from the starter %s is valid, and its types are right",
   async (starter) => {
     const folder = join(tempFolder(), "quay-bot")

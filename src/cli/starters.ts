@@ -123,6 +123,62 @@ while True:
 `,
     }),
   },
+  model: {
+    says: "lets a model answer, from facts of yours and with a tool",
+    files: (name) => ({
+      "bot.yaml": `${head(name)}
+models: # any server that speaks the common wire form
+  harbour:
+    address: "http://127.0.0.1:8080/v1"
+    model: small # what the server calls it
+    # key: MODEL_KEY # a secret: wobbet secret set MODEL_KEY
+    limits: { person: { calls: 50 } } # a day
+routes:
+  - name: hello
+    when: { command: [start, help] }
+    handler: { text: "Ask me about crossings and fares." }
+  - name: talk
+    when: { event: text }
+    handler:
+      model: harbour
+      instructions: persona.md
+      facts: facts/*.md
+      tools: crossings
+      memory: 8 # messages
+      within: 30s
+      meanwhile: "One moment."
+      fallback: "I cannot answer just now. Ask at the quay."
+unrouted: { text: "Ask me in words." }
+`,
+      "persona.md": `You answer passengers of a small ferry, in one or two sentences, in the language they write in.
+
+You know what stands in the facts, and what your tools tell you. What you do not know you do not make up.
+`,
+      "facts/fares.md": `# Fares
+
+A crossing costs 8 euros, 4 for children under twelve. Dogs travel free.
+
+## Bicycles
+
+A bicycle costs 2 euros. Eight fit on a boat.
+`,
+      "tools/crossings.ts": `import { tool } from "wobbet"
+
+const boats = ["08:10", "11:30", "14:20", "17:45"]
+
+/** Looked up, so that the model makes up no timetable. */
+export default tool<{ after?: string }>({
+  description: "The crossings that leave today",
+  parameters: {
+    type: "object",
+    properties: { after: { type: "string", description: "a time such as 14:00; all of them without it" } },
+    additionalProperties: false,
+  },
+  run: ({ after = "00:00" }) => boats.filter((boat) => boat >= after),
+})
+`,
+    }),
+  },
 }
 
 /** How an editor, and \`tsc\`, see the folder. */
@@ -138,6 +194,6 @@ export const typeSettings = `{
     "allowImportingTsExtensions": true,
     "paths": { "wobbet": ["./types/sdk/index.d.ts"] }
   },
-  "include": ["handlers"]
+  "include": ["handlers", "tools"]
 }
 `
