@@ -375,6 +375,17 @@ test("where the provider refuses the last change, what grew is removed and the a
   }
 }, 40_000)
 
+test("a server that calls the limit of tokens otherwise is asked so, and what a model only thinks is not said", async () => {
+  model.act("newer")
+  expect((await asked("what does a bicycle cost")).said).toEqual(["A bicycle costs 2 euros."])
+  expect(model.asked.at(-1)!.body).toMatchObject({ max_completion_tokens: expect.any(Number) })
+  expect(model.asked.at(-1)!.body.max_tokens).toBeUndefined()
+  model.act("thinking")
+  const { said, path } = await asked("what does a bicycle cost")
+  expect(said).toEqual(["A bicycle costs 2 euros."])
+  expect(callsOf(path)).toHaveLength(1)
+})
+
 test("a server that takes no request for a stream is asked without one", async () => {
   model.act("strict")
   const { said, path } = await asked("what does a bicycle cost")

@@ -2,6 +2,7 @@ import type { EventSourceParser } from "eventsource-parser"
 import { createParser } from "eventsource-parser"
 import { passing, retryAfterOf } from "../elsewhere/answer.ts"
 import type { ToolCall, Usage } from "./model.ts"
+import { Spoken } from "./spoken.ts"
 
 /** What one request to a model comes to. */
 export type ModelCame =
@@ -21,15 +22,18 @@ const longestArguments = 20_000
 interface Piece {
   error?: { message?: unknown } | string
   choices?: {
-    delta?: Spoken
-    message?: Spoken
+    delta?: Words
+    message?: Words
     finish_reason?: string | null
   }[]
   usage?: { prompt_tokens?: unknown; completion_tokens?: unknown } | null
 }
 
-interface Spoken {
+interface Words {
+  /** A text, or pieces of one. */
   content?: unknown
+  /** What it says where it will not answer. */
+  refusal?: unknown
   tool_calls?: { index?: unknown; id?: unknown; function?: { name?: unknown; arguments?: unknown } }[] | null
 }
 
@@ -38,8 +42,7 @@ interface Spoken {
  * throws on odd input.
  */
 export class AnswerReader {
-  /** What it has said so far. */
-  text = ""
+  private readonly spoken = new Spoken()
   private readonly calls = new Map<number, ToolCall>()
   private finish: string | undefined
   private usage: Usage | undefined
@@ -55,6 +58,11 @@ export class AnswerReader {
   ) {
     this.streams = status === 200 && typeOf(headers) === "text/event-stream"
     this.parser = createParser({ onEvent: ({ data }) => this.event(data) })
+  }
+
+  /** What it has said so far, without what it only thought. */
+  get text(): string {
+    return this.spoken.text
   }
 
   /** Whether nothing that comes now changes anything. */
@@ -73,6 +81,7 @@ export class AnswerReader {
     const came = this.streams ? this.failed : this.wholeAnswer(now, cut)
     const usage = this.usage ? { usage: this.usage } : {}
     if (came) return { ...came, ...usage }
+    this.spoken.end()
     const finished = this.finish !== undefined || this.done
     if (!finished || (cut && this.finish === undefined))
       return { is: "again", why: "its answer broke off before its end", down: false, ...usage }
@@ -85,6 +94,8 @@ export class AnswerReader {
         }
       case "content_filter":
         return { is: "unfit", why: "its server held the answer back (finish_reason: content_filter)", ...usage }
+      case "error":
+        return { is: "again", why: "its server failed on the way (finish_reason: error)", down: false, ...usage }
     }
     const calls = [...this.calls.values()].filter(({ name }) => name !== "")
     if (calls.length > 0) return { is: "tools", calls, text: this.text, ...usage }
@@ -116,14 +127,20 @@ export class AnswerReader {
     const [choice] = Array.isArray(choices) ? choices : []
     if (choice?.finish_reason) this.finish = String(choice.finish_reason)
     const spoken = choice?.delta ?? choice?.message
-    if (typeof spoken?.content === "string") this.text += spoken.content
-    if (this.text.length > longestText)
+    this.spoken.add(saidIn(spoken))
+    if (this.spoken.length > longestText)
       this.failed = { is: "unfit", why: `its answer has more than ${longestText} characters` }
     if (Array.isArray(spoken?.tool_calls)) spoken.tool_calls.forEach((call, at) => this.call(call, at))
   }
 
-  private call(given: NonNullable<Spoken["tool_calls"]>[number], at: number): void {
-    const index = typeof given?.index === "number" ? given.index : at
+  private call(given: NonNullable<Words["tool_calls"]>[number], at: number): void {
+    const id = typeof given?.id === "string" ? given.id.slice(0, 200) : ""
+    const { name, arguments: pieces } = given?.function ?? {}
+    // Some servers number none: a call of another id is another call, and what has neither belongs to the last.
+    const goesOn = id === "" && name === undefined && this.calls.size > 0
+    let index = typeof given?.index === "number" ? given.index : goesOn ? [...this.calls.keys()].at(-1)! : at
+    const isAnother = (known: ToolCall | undefined) => known && known.id !== id && known.id !== `call_${index}`
+    while (id !== "" && isAnother(this.calls.get(index))) index++
     let call = this.calls.get(index)
     if (!call) {
       if (this.calls.size >= mostCalls) {
@@ -132,10 +149,11 @@ export class AnswerReader {
       }
       this.calls.set(index, (call = { id: `call_${index}`, name: "", arguments: "" }))
     }
-    if (typeof given?.id === "string" && given.id !== "") call.id = given.id.slice(0, 200)
-    const { name, arguments: pieces } = given?.function ?? {}
-    if (typeof name === "string") call.name = (call.name + name).slice(0, 200)
+    if (id !== "") call.id = id
+    // Some servers say the name again with every piece.
+    if (typeof name === "string" && name !== call.name) call.name = (call.name + name).slice(0, 200)
     if (typeof pieces === "string") call.arguments += pieces
+    else if (typeof pieces === "object" && pieces !== null) call.arguments = JSON.stringify(pieces)
     if (call.arguments.length > longestArguments)
       this.failed = { is: "unfit", why: `it calls a tool with more than ${longestArguments} characters` }
   }
@@ -161,6 +179,16 @@ export class AnswerReader {
   }
 }
 
+/** The text of a piece; its refusal where that is all there is. */
+function saidIn(words: Words | undefined): string {
+  const { content, refusal } = words ?? {}
+  if (typeof content === "string") return content
+  if (Array.isArray(content)) return content.map((part: { text?: unknown } | null) => textOf(part?.text)).join("")
+  return textOf(refusal)
+}
+
+const textOf = (given: unknown) => (typeof given === "string" ? given : "")
+
 function typeOf(headers: { [name: string]: string }): string {
   return (headers["content-type"] ?? "").split(";")[0]!.trim().toLowerCase()
 }
@@ -181,6 +209,4 @@ function saidOf(whole: string): string {
   return says === "" ? "" : `: ${says}`
 }
 
-function words(given: unknown): string {
-  return typeof given === "string" ? given.slice(0, 200) : ""
-}
+const words = (given: unknown) => textOf(given).slice(0, 200)

@@ -81,17 +81,24 @@ function cutToTokens(text: string, most: number): string {
   return `${kept.toWellFormed()} …`
 }
 
-/** The body of a request in the wire form. @param streams whether its answer is wanted as it comes */
+/** How a server wants to be asked: some take no request for a stream, and some call the limit of tokens otherwise. */
+export interface AskedAs {
+  /** Whether the answer is wanted as it comes. */
+  streams: boolean
+  limit: "max_tokens" | "max_completion_tokens"
+}
+
+/** The body of a request in the wire form. */
 export function requestBody(
   model: Model,
   messages: ModelMessage[],
   tools: ToolDescription[],
-  streams: boolean,
+  { streams, limit }: AskedAs,
 ): string {
   return JSON.stringify({
     model: model.model,
     messages,
-    max_tokens: model.answer,
+    [limit]: model.answer,
     ...(model.temperature === undefined ? {} : { temperature: model.temperature }),
     ...(tools.length > 0 ? { tools: tools.map((tool) => ({ type: "function", function: tool })) } : {}),
     ...(streams ? { stream: true, stream_options: { include_usage: true } } : {}),

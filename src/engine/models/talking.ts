@@ -10,6 +10,7 @@ import { factsIn, FactSearch } from "../../core/model/facts.ts"
 import type { Model, ModelMessage, ToolCall, ToolDescription, Usage } from "../../core/model/model.ts"
 import { costOf, tokensOf, tokensOfMessages } from "../../core/model/model.ts"
 import type { ModelOrder } from "../../core/model/order.ts"
+import type { AskedAs } from "../../core/model/request.ts"
 import { leaveTool, questionMessages, requestBody } from "../../core/model/request.ts"
 import { allowed } from "../../core/model/said.ts"
 import type { Bot } from "../../core/routing/bot.ts"
@@ -71,8 +72,8 @@ export interface ModelRun {
 export class Talking {
   /** By release and handler. */
   private readonly searches = new LRUCache<string, Promise<FactSearch>>({ max: 100 })
-  /** Servers that take no request for a stream. */
-  private readonly plain = new LRUCache<string, true>({ max: 1000 })
+  /** How servers want to be asked, where that is not as most do. */
+  private readonly wanted = new LRUCache<string, AskedAs>({ max: 1000 })
   private readonly tools = new LRUCache<string, ToolDescription>({ max: 1000 })
 
   constructor(private readonly parts: { database: Database; releases: Releases; networks: string[] }) {}
@@ -203,10 +204,10 @@ export class Talking {
       if (FAULTS_BUILT) await faultPoint("model: reserved")
     }
     const until = begun.getTime() + left
-    const ask = (streams: boolean) =>
+    const ask = (as: AskedAs) =>
       callModel({
         address: model.address,
-        body: requestBody(model, messages, tools, streams),
+        body: requestBody(model, messages, tools, as),
         key: key === undefined ? undefined : values[key],
         within: until - Date.now(),
         stall: model.stall,
@@ -214,12 +215,7 @@ export class Talking {
         signal,
         grows,
       })
-    const streams = !this.plain.has(model.address)
-    let called = await ask(streams)
-    if (streams && (called.status === 400 || called.status === 422)) {
-      called = await ask(false)
-      if (called.status === 200) this.plain.set(model.address, true)
-    }
+    const called = await this.askedRight(`${model.address} ${model.model}`, ask)
     if (FAULTS_BUILT) await faultPoint("model: answered")
     const spent = spentBy(called, dearest, asked, model)
     // Whoever gives prices wants to know what it comes to.
@@ -239,6 +235,22 @@ export class Talking {
           ? `wanted ${came.calls.map(({ name }) => name.slice(0, 60)).join(", ")}`
           : came.why
     return { came, call }
+  }
+
+  /** Asks a server as it wants to be asked, which it says by refusing what it does not take. */
+  private async askedRight(server: string, ask: (as: AskedAs) => Promise<ModelCalled>): Promise<ModelCalled> {
+    let as = this.wanted.get(server) ?? { streams: true, limit: "max_tokens" }
+    let called = await ask(as)
+    const refused = () => called.status === 400 || called.status === 422
+    const again = async (otherwise: Partial<AskedAs>) => {
+      as = { ...as, ...otherwise }
+      called = await ask(as)
+      if (called.status === 200) this.wanted.set(server, as)
+    }
+    if (refused() && as.limit === "max_tokens" && "why" in called.came && /max_completion_tokens/.test(called.came.why))
+      await again({ limit: "max_completion_tokens" })
+    if (refused() && as.streams) await again({ streams: false })
+    return called
   }
 
   /** What the model said, as far as it may be said. */

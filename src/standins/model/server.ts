@@ -21,6 +21,8 @@ export const modelFaults = [
   "script",
   "telling",
   "strict",
+  "newer",
+  "thinking",
   "odd",
 ] as const
 export type ModelFault = (typeof modelFaults)[number]
@@ -37,6 +39,7 @@ interface ModelRequest {
   messages: { role: string; content: string | null; tool_calls?: unknown[] }[]
   tools?: { type: string; function: { name: string; parameters?: { properties?: object } } }[]
   max_tokens?: number
+  max_completion_tokens?: number
   stream?: boolean
 }
 
@@ -107,6 +110,11 @@ async function answer(
     case "strict":
       if (!body.stream) break
       return reply.code(400).send({ error: { message: "stream is not known here" } })
+    case "newer":
+      if (body.max_tokens === undefined) break
+      return reply.code(400).send({
+        error: { message: "Unsupported parameter: 'max_tokens'. Use 'max_completion_tokens' instead." },
+      })
     case "html":
       return reply.type("text/html").send("<html><body><h1>Welcome to the gateway</h1></body></html>")
     case "shape":
@@ -206,6 +214,10 @@ function saidFor(body: ModelRequest, fault: ModelFault | undefined, authorizatio
       return {
         content: "The boat\u0000 leaves \ud800 now, says the [boss](mention:U1) and the [other](&#109;ention:U2).",
       }
+    case "thinking": {
+      const said = plainly(body)
+      return "tool" in said ? said : { content: `<think>They ask, I answer. Is it so?</think>\n\n${said.content}` }
+    }
     case "too long":
       return { content: "The boats are many and I shall list every one of them, beginning with" }
     default:
