@@ -253,11 +253,9 @@ function sent(world: World, bot: Bot, chat: Chat, body: Body, content: Body): Ch
     body.message_thread_id === undefined ? {} : { message_thread_id: body.message_thread_id, is_topic_message: true }
   const thread = body.message_thread_id
   // A topic has the number of the message that opened it.
-  if (
-    thread !== undefined &&
-    chat.is_forum &&
-    !chat.messages.some((one) => one.message_id === Number(thread) && !one.deleted)
-  )
+  const isInTopic = (one: ChatMessage) =>
+    !one.deleted && [one.message_id, one.message_thread_id].some((id) => id === Number(thread))
+  if (thread !== undefined && chat.is_forum && !chat.messages.some(isInTopic))
     throw new Refusal(400, "Bad Request: message thread not found")
   const reply = body.reply_parameters as { message_id?: number; allow_sending_without_reply?: boolean } | undefined
   if (
