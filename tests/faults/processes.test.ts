@@ -144,6 +144,28 @@ test("SIGTERM waits for the answer to a call, and not for the connection that it
   agent.destroy()
 }, 120_000)
 
+test.each(["send: attempt begun=hold1500", "send: call answered=hold1500@2"])(
+  "SIGTERM ends what has begun, also between two of its steps: %s",
+  async (faults) => {
+    const database = await freshDatabase()
+    const service = await startService({ bot: tempFolder(quayBot), database, faults })
+    const stage = await Stage.set(service, standin, { gather: 0 })
+    await takenUp(database, stage.key)
+    await stage.say("count")
+    await stage.answered(1)
+    const [said] = await stage.messages({ direction: "in" })
+    await service.client.send({ to: said!.conversation, text: "The 14:20 is late." }, "late-1")
+    const sending = "SELECT 1 FROM outbox WHERE state = 'sending'"
+    await eventually(async () => (await query(database, sending)).length > 0, "the second to begin")
+    expect(await service.stop("SIGTERM")).toBe(0)
+    expect(await stage.answers()).toHaveLength(2)
+    expect(await query(database, "SELECT 1 FROM outbox")).toEqual([])
+    const accepted = { outcome: "accepted" }
+    expect(await query(database, "SELECT outcome FROM attempts")).toEqual([accepted, accepted])
+  },
+  60_000,
+)
+
 test("under load one of two is killed and the other told to stop: every message answered once, in order", async () => {
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)

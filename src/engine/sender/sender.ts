@@ -185,7 +185,9 @@ export class Sender {
       this.lines.delete(conversation)
     }
     await Promise.all([this.leasing?.stop(), this.sweeping?.stop()])
-    for (const end = Date.now() + limit; this.underWay.size > 0 && Date.now() < end;) await pause(20)
+    // From the moment an attempt is being put on record until its outcome is.
+    const isBusy = () => [...this.lines.values()].includes("busy")
+    for (const end = Date.now() + limit; isBusy() && Date.now() < end;) await pause(20)
     await Promise.race([this.settlements.drained(), pause(2000, undefined, { ref: false })])
     await giveUpLeases(this.parts.database, this.parts.self, "send").catch(() => undefined)
     this.parts.bell.ring("sends")

@@ -158,6 +158,8 @@ export class Turns {
     if (resting.length > 0) await releaseClaims(this.parts.database, this.parts.self, resting)
     for (const end = Date.now() + limit; this.held.size > 0 && Date.now() < end;) await pause(20)
     if (this.held.size > 0) await releaseClaims(this.parts.database, this.parts.self, [...this.held.values()])
+    // What a commit on its way has started is sent before this process ends.
+    await Promise.race([this.commits.drained(), pause(2000, undefined, { ref: false })])
     if (resting.length + this.held.size > 0) this.parts.bell.ring("work")
   }
 
