@@ -226,6 +226,13 @@ const mechanisms = [
     test: ["provider", "first of three"],
   },
   {
+    name: "6 a stop ends calls between two of their steps",
+    file: "src/engine/sender/sender.ts",
+    from: 'includes("busy")',
+    to: 'includes("busy") && this.underWay.size > 0',
+    test: ["processes", "also between two of its steps"],
+  },
+  {
     name: "7 a handler that never leaves its loop is killed",
     file: "src/engine/handlers/hostProcess.ts",
     from: "if (now - this.lastSign > this.limits.stuckAfter) this.kill(loopNeverEnds)\n    else this.tell",

@@ -270,7 +270,7 @@ test("what is used of each model today is shown, of which limit, to people and p
   expect(fair!.used!.all.money).toBeGreaterThan(0)
   expect(dear!.used).toMatchObject({ all: { calls: 3 }, most: { calls: 3, tokens: dear!.used!.all.tokens } })
   const { out } = await run(["model", "list"], service.env)
-  expect(out).toMatch(/dear +tern.*dear \(live\) +3 calls, [\d,]+ tokens, [\d.]+ of 100 in money +3 of 3 calls/)
+  expect(out).toMatch(/dear +everybody +3 +[\d,]+ +[\d.]+ of 100 +dear \(live\) +tern[^]*most by one person +3 of 3/)
   expect(out).toMatch(/harbour.*not counted/)
 })
 

@@ -1,8 +1,8 @@
 import type { Command } from "commander"
-import { useWords } from "../client/modelUse.ts"
-import type { ModelView } from "../client/types.ts"
+import { useOf } from "../client/modelUse.ts"
+import type { ModelUse, ModelView } from "../client/types.ts"
 import { connect } from "./context.ts"
-import { asJson, colors, inLine, table } from "./output.ts"
+import { asJson, colors, inLine, table, wideHelp } from "./output.ts"
 
 /** `wobbet model list`. */
 export function modelCommands(program: Command): void {
@@ -11,27 +11,43 @@ export function modelCommands(program: Command): void {
   model
     .command("list")
     .description("all models: who asks them, and what is used of them today, of which limit")
+    .option("--wide", wideHelp)
     .option("--json", "for programs")
     .action(list)
 }
 
-async function list(options: { json?: boolean }): Promise<void> {
+async function list(options: { json?: boolean; wide?: boolean }): Promise<void> {
   const found = await connect().models()
   if (asJson(options, found)) return
   table(
-    ["model", "bot", "server", "asked by", "today", "most by one person"],
-    found.items.map((one) => [
-      inLine(one.name, 20),
-      inLine(one.bot, 24),
-      colors.dim(inLine(`${one.model} at ${one.address}`, 48)),
-      one.askedBy.length > 0 ? inLine(one.askedBy.join(", "), 30) : colors.dim("no route"),
-      ...used(one),
-    ]),
+    [
+      { name: "model", whole: true },
+      "today",
+      "calls",
+      "tokens",
+      "money",
+      { name: "asked by", spare: true },
+      { name: "bot", spare: true },
+      { name: "server", spare: true },
+    ],
+    found.items.flatMap(linesOf),
     "No bot asks a model.",
   )
 }
 
-function used({ used, limits }: ModelView): [string, string] {
-  if (!used) return [colors.dim("not counted: it has neither prices nor limits"), ""]
-  return [useWords(used.all, limits?.all), limits?.person ? useWords(used.most, limits.person) : ""]
+function linesOf({ name, bot, address, model, askedBy, used, limits }: ModelView): string[][] {
+  const about = [
+    askedBy.length > 0 ? inLine(askedBy.join(", "), 30) : colors.dim("no route"),
+    inLine(bot, 24),
+    colors.dim(inLine(`${model} at ${address}`, 48)),
+  ]
+  const line = (whose: string, use: ModelUse, most: Partial<ModelUse> | undefined) => {
+    const { calls, tokens, money } = useOf(use, most)
+    return [whose, calls, tokens, money]
+  }
+  if (!used) return [[inLine(name, 20), colors.dim("not counted: no prices, no limits"), "", "", "", ...about]]
+  return [
+    [inLine(name, 20), ...line("everybody", used.all, limits?.all), ...about],
+    ...(limits?.person ? [["", ...line("most by one person", used.most, limits.person), "", "", ""]] : []),
+  ]
 }
