@@ -164,6 +164,13 @@ test("in a group with topics everybody has one of their own, which is answered w
     "it in the group",
   )
   expect(last.message_thread_id).toBeUndefined()
+  // What comes after it has a topic again.
+  await ines.say("pier five")
+  const anew = await eventually(
+    async () => (await other.answers(forum.id)).find(({ text }) => text?.endsWith("pier five")),
+    "it in a new topic",
+  )
+  expect(anew.message_thread_id).toBeGreaterThan(mine!)
 })
 
 test("where a group has no topics it is shown all the same, and somebody is told once", async () => {
@@ -232,4 +239,25 @@ test("what was relayed is called so, with the message it came from", async () =>
 test("a route may do nothing but relay, without names", async () => {
   await other.say("shout")
   await deskReads(/^shout$/)
+})
+
+test("who is forgotten is forgotten where they were shown, too: their words, and the topic with their name", async () => {
+  const zoe = await standin.post<{ id: number }>("people", { first_name: "Zoe", language_code: "en" })
+  await ines.send({ from: zoe.id, text: "pier with a purple trunk" })
+  await eventually(
+    async () => (await other.answers(forum.id)).some(({ text }) => text?.endsWith("purple trunk")),
+    "it at the pier",
+  )
+  const kept = () =>
+    query<{ n: number }>(
+      place.database,
+      `SELECT count(*)::int AS n FROM messages m WHERE (m.body::text || coalesce(m.calls::text, '')) ~ 'purple trunk|Zoe'`,
+    )
+  // What was said, its copies at the pier and at the desk, and the topic.
+  expect((await kept())[0]!.n).toBeGreaterThanOrEqual(4)
+  const [message] = await ines.messages({ direction: "in", text: "purple" })
+  const { contact } = await service.client.conversation(message!.conversation)
+  const { id } = await service.client.forgetPerson(contact!)
+  await eventually(async () => (await service.client.forgetting(id)).endedAt !== null, "the end")
+  expect((await kept())[0]!.n).toBe(0)
 })

@@ -272,6 +272,22 @@ export async function openedTopic(
   return found?.message
 }
 
+/** Why copies that came after a topic was opened were refused, the last first. */
+export async function refusedSince(
+  database: Database,
+  { conversation, toChannel, toPlace }: Path,
+  opened: string,
+): Promise<string[]> {
+  const found = await rows<{ why: string }>(
+    database,
+    `SELECT a.why FROM relays r JOIN attempts a ON a.message = r.copy
+     WHERE r.conversation = ? AND r.to_channel = ? AND r.to_place = ? AND r.copy > ? AND a.outcome = 'refused' AND a.why IS NOT NULL
+     ORDER BY r.copy DESC LIMIT 5`,
+    [conversation, toChannel, toPlace, opened],
+  )
+  return found.map(({ why }) => why)
+}
+
 /** Whether a place has refused to open a topic within the last ten minutes. */
 export async function topicRefused(database: Database, { toChannel, toPlace }: Path): Promise<boolean> {
   const found = await rows(

@@ -76,8 +76,12 @@ export interface ChannelKind {
   mention?(address: string, label: string): string | undefined
   /** Whether a place's topic is the id of the message that its thread hangs on. */
   threads?: boolean
-  /** Topics that a bot opens in a group, each with a name; what the call gives as the id of what was said is the topic's. */
-  topics?: { open(name: string): OutgoingCall }
+  /** Topics that a bot opens in a group; what the call gives as the id of what was said is the topic's. */
+  topics?: {
+    open(name: string): OutgoingCall
+    /** Whether a refusal says that the topic was deleted. */
+    isGone(why: string): boolean
+  }
   /** Whether reading its calls depends on who the channel is at its provider. */
   readsByIdentity?: boolean
   /** Fetching what people sent. */

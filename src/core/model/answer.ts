@@ -137,7 +137,7 @@ export class AnswerReader {
     const id = typeof given?.id === "string" ? given.id.slice(0, 200) : ""
     const { name, arguments: pieces } = given?.function ?? {}
     // Some servers number none: a call of another id is another call, and what has neither belongs to the last.
-    const goesOn = id === "" && name === undefined && this.calls.size > 0
+    const goesOn = id === "" && !name && this.calls.size > 0
     let index = typeof given?.index === "number" ? given.index : goesOn ? [...this.calls.keys()].at(-1)! : at
     const isAnother = (known: ToolCall | undefined) => known && known.id !== id && known.id !== `call_${index}`
     while (id !== "" && isAnother(this.calls.get(index))) index++

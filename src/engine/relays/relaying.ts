@@ -19,6 +19,7 @@ import {
   keepTopic,
   mediaKeptOf,
   openedTopic,
+  refusedSince,
   sameAgain,
   showDue,
   topicRefused,
@@ -163,16 +164,20 @@ export class Relaying {
     step: Database,
   ): Promise<string | undefined | RelayFate> {
     const { conversation, channel, toChannel, toPlace, names, message } = relay
+    const topics = kindOf(known.row.kind).topics!
     const opened = await openedTopic(step, relay)
-    const topic = opened && (await sentAs(step, opened))
+    let topic = opened && (await sentAs(step, opened))
     if (topic === "on its way") return { is: "later", milliseconds: 300, why: "its topic is still to be opened" }
+    // A topic that was deleted there is opened anew.
+    if (opened && topic !== undefined && (await refusedSince(step, relay, opened)).some(topics.isGone))
+      topic = undefined
     // Whoever is to see to it has been told once: not for everybody who writes.
     if (topic !== undefined || (await topicRefused(step, relay))) return topic
     const [line] = await conversationsAt(step, [{ channel: toChannel, place: group }], this.parts.markOf)
     const from = await conversationById(step, conversation)
     const title = (from?.kind === "group" && from.title) || this.nameOf(relay)
     const id = newId("msg")
-    const call = kindOf(known.row.kind).topics!.open(title.trim() || "Somebody")
+    const call = topics.open(title.trim() || "Somebody")
     await addToLine(step, { conversation: line!, channel: known.row.key }, [
       {
         ...{ id, event: "topic", origin: "relay" as const, author: message },
@@ -246,8 +251,9 @@ export class Relaying {
     done.forEach(({ rendered }, at) => {
       const [call, ...more] = rendered.calls
       const [other] = instead[at]!.rendered.calls
-      // What takes several calls is not begun in one place and ended in another.
-      if (call?.speaks && other && more.length === 0) rendered.calls = [{ ...call, mayFail: true, ends: true }, other]
+      // What takes several calls is not begun in one place and ended in another, and files are not kept twice.
+      if (!call?.speaks || !other || more.length > 0 || (call.body && "form" in call.body)) return
+      rendered.calls = [{ ...call, mayFail: true, ends: true }, other]
     })
     return done
   }

@@ -37,7 +37,7 @@ export const telegram: ChannelKind = {
       .description("what calls prove themselves with; made when left out"),
   }),
   mention: (address, label) => (/^\d+$/.test(address) ? `[${label}](tg://user?id=${address})` : undefined),
-  topics: { open: openTopic },
+  topics: { open: openTopic, isGone: (why) => /thread not found|topic_deleted/i.test(why) },
   readsByIdentity: true,
   // Chat ids of groups and channels are negative.
   placeKind: (address) => (address.startsWith("-") ? "group" : "direct"),
