@@ -166,11 +166,11 @@ test("in a group with topics everybody has one of their own, which is answered w
   expect(last.message_thread_id).toBeUndefined()
   // What comes after it has a topic again.
   await ines.say("pier five")
-  const anew = await eventually(
+  const again = await eventually(
     async () => (await other.answers(forum.id)).find(({ text }) => text?.endsWith("pier five")),
     "it in a new topic",
   )
-  expect(anew.message_thread_id).toBeGreaterThan(mine!)
+  expect(again.message_thread_id).toBeGreaterThan(mine!)
 })
 
 test("where a group has no topics it is shown all the same, and somebody is told once", async () => {

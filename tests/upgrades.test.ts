@@ -98,10 +98,7 @@ test("a server that an earlier version made hands its database to the service's 
 test("a database that was made while 0.12.0 was in the making is brought to the same", async () => {
   const database = await emptyDatabase()
   await query(database, gunzipSync(readFileSync(`${folder}/0.12.0.sql.gz`)).toString("utf8"))
-  await query(
-    database,
-    "DROP INDEX public.waits_to_ask; DROP INDEX public.waits_given_up; ALTER TABLE public.tokens DROP COLUMN queue",
-  )
+  await query(database, "DROP INDEX public.waits_given_up; ALTER TABLE public.tokens DROP COLUMN queue")
   const service = await startService({
     database,
     env: {

@@ -1,6 +1,6 @@
-import { originWords } from "../client/originWords.ts"
 import type { Command } from "commander"
 import { counted } from "../client/counted.ts"
+import { originWords } from "../client/originWords.ts"
 import { stopSigns } from "../client/rail.ts"
 import { changesOf } from "../client/changes.ts"
 import type {

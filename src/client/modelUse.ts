@@ -14,4 +14,5 @@ export function useOf(used: ModelUse, limits: Partial<ModelUse> = {}): { [name i
   return { calls: of("calls"), tokens: of("tokens"), money: of("money") }
 }
 
-const amount = (value: number) => value.toLocaleString("en", { maximumFractionDigits: value < 10 ? 4 : 2 })
+const amount = (value: number) =>
+  value.toLocaleString("en", value < 10 ? { maximumSignificantDigits: 3 } : { maximumFractionDigits: 2 })

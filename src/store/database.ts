@@ -23,6 +23,7 @@ import * as elsewhere from "./migrations/0018-elsewhere.ts"
 import * as models from "./migrations/0019-models.ts"
 import * as notices from "./migrations/0020-notices.ts"
 import * as relays from "./migrations/0021-relays.ts"
+import * as topics from "./migrations/0022-topics.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -50,6 +51,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0019-models": models,
   "0020-notices": notices,
   "0021-relays": relays,
+  "0022-topics": topics,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

@@ -91,24 +91,22 @@ export async function settle(
   )
 }
 
-/** What was used of a model in a day, with what is reserved of it for calls under way. */
+/** What is used of a model, with what is reserved of it for calls under way. */
 export interface Used extends Spent {
   model: string
-  /** ISO 8601. */
-  day: string
   /** Of whoever used most: what comes nearest to a person's limits. */
   most: Spent
 }
 
-/** What is used of a bot's models, on each of the days given. */
-export async function usedOn(database: Database, bot: string, days: string[]): Promise<Used[]> {
+/** What is used of a bot's models on a day of its zone (ISO 8601). */
+export async function usedOn(database: Database, bot: string, day: string): Promise<Used[]> {
   return rows(
     database,
-    `SELECT model, day::text AS day, coalesce(max(calls) FILTER (WHERE who = ?), 0) AS calls,
+    `SELECT model, coalesce(max(calls) FILTER (WHERE who = ?), 0) AS calls,
        coalesce(max(tokens) FILTER (WHERE who = ?), 0)::float8 AS tokens, coalesce(max(money) FILTER (WHERE who = ?), 0) AS money,
        json_build_object('calls', coalesce(max(calls) FILTER (WHERE who <> ?), 0), 'tokens', coalesce(max(tokens) FILTER (WHERE who <> ?), 0),
          'money', coalesce(max(money) FILTER (WHERE who <> ?), 0)) AS most
-     FROM spending WHERE bot = ? AND day = ANY(?::date[]) GROUP BY model, day`,
-    [...Array.from({ length: 6 }, () => everybody), bot, days],
+     FROM spending WHERE bot = ? AND day = ? GROUP BY model`,
+    [...Array.from({ length: 6 }, () => everybody), bot, day],
   )
 }

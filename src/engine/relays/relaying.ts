@@ -168,7 +168,7 @@ export class Relaying {
     const opened = await openedTopic(step, relay)
     let topic = opened && (await sentAs(step, opened))
     if (topic === "on its way") return { is: "later", milliseconds: 300, why: "its topic is still to be opened" }
-    // A topic that was deleted there is opened anew.
+    // A deleted topic is opened again.
     if (opened && topic !== undefined && (await refusedSince(step, relay, opened)).some(topics.isGone))
       topic = undefined
     // Whoever is to see to it has been told once: not for everybody who writes.

@@ -12,7 +12,7 @@ async function modelsOf({ reading }: Engine, now: Date): Promise<ModelView[]> {
   for (const { bot, lane, models, routes, zone } of await lanesWithRoutes(reading)) {
     if (Object.keys(models ?? {}).length === 0) continue
     const day = DateTime.fromJSDate(now, { zone: zone ?? "UTC" }).toISODate()!
-    const used = await usedOn(reading, bot, [day])
+    const used = await usedOn(reading, bot, day)
     for (const [name, { address, model, prices, limits }] of Object.entries(models ?? {})) {
       const askedBy = routes
         .filter(({ handler }) => typeof handler === "object" && "model" in handler && handler.model === name)

@@ -16,11 +16,8 @@ export async function up(knex: Knex): Promise<void> {
       PRIMARY KEY (bot, model, day, who)
     ) WITH (fillfactor = 70)`)
   await knex.raw("CREATE INDEX spending_who ON spending (who)")
-  // Databases that were made while 0.12.0 was in the making lack some of what its migration has now.
-  await knex.raw("DROP INDEX IF EXISTS waits_to_ask")
+  await knex.raw("DROP INDEX waits_to_ask")
   await knex.raw("CREATE INDEX waits_to_ask ON waits (due_at) WHERE kind <> 'queue' AND answer IS NULL")
-  await knex.raw("CREATE INDEX IF NOT EXISTS waits_given_up ON waits (due_at) WHERE leases >= 5 AND answer IS NULL")
-  await knex.raw("ALTER TABLE tokens ADD COLUMN IF NOT EXISTS queue text")
 }
 
 export async function down(knex: Knex): Promise<void> {

@@ -34,23 +34,8 @@ export async function up(knex: Knex): Promise<void> {
   await knex.raw("CREATE INDEX relays_from ON relays (conversation, id)")
   await knex.raw("CREATE INDEX relays_to ON relays (to_channel, to_place, id)")
   await knex.raw("CREATE INDEX relays_copies ON relays (copy_conversation, id)")
-  await knex.raw(`
-    CREATE TABLE relay_topics (
-      -- The message that opens it.
-      message id PRIMARY KEY,
-      conversation id NOT NULL,
-      channel text NOT NULL,
-      to_channel text NOT NULL,
-      to_place text NOT NULL,
-      names boolean NOT NULL,
-      -- The message that was the first to be shown in it.
-      asked_by id NOT NULL
-    )`)
-  await knex.raw("CREATE INDEX relay_topics_from ON relay_topics (conversation, message)")
-  await knex.raw("CREATE INDEX relay_topics_to ON relay_topics (to_channel, to_place, message)")
-  await knex.raw("CREATE INDEX relay_topics_asked ON relay_topics (asked_by)")
 }
 
 export async function down(knex: Knex): Promise<void> {
-  await knex.raw("DROP TABLE relay_topics, relays")
+  await knex.raw("DROP TABLE relays")
 }
