@@ -4,7 +4,7 @@ export function originWords(origin: string, author: string | null): string {
     case "relay":
       return author === null ? "Relayed" : `Relayed, from the message ${author}`
     case "notice":
-      return author === null ? "A notice" : `A notice of ${author}`
+      return author === null ? "A notice" : `A notice of the event ${author}`
     case "alert":
       return "An alert of the service"
     default:

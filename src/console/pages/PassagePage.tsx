@@ -86,6 +86,7 @@ function inOrder(paths: PassagePath[]): PassagePath[] {
 function Path({ path, passage, again }: { path: PassagePath; passage: Passage; again: () => void }) {
   const { message } = path
   const last = path.turns.at(-1)
+  const original = message.origin === "relay" ? message.author : null
   return (
     <>
       <div className="grid gap-5 lg:grid-cols-2">
@@ -95,7 +96,7 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
               ? "Message"
               : isMoment(passage)
                 ? "Of an interview"
-                : shown(originWords(message.origin, message.author))
+                : shown(originWords(message.origin, original ? null : message.author))
           }
         >
           <blockquote
@@ -108,6 +109,14 @@ function Path({ path, passage, again }: { path: PassagePath; passage: Passage; a
           <Facts
             rows={[
               ["from", shown(from(message.body) ?? "")],
+              [
+                "relayed from",
+                original && (
+                  <Link key="o" to={`/passages/${original}`} className="underline">
+                    the message where it was said
+                  </Link>
+                ),
+              ],
               ["event", message.event],
               [
                 "conversation",
