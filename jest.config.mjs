@@ -2,7 +2,7 @@ export default {
   testMatch: ["<rootDir>/src/**/*.test.ts", "<rootDir>/tests/**/*.test.ts"],
   extensionsToTreatAsEsm: [".ts", ".tsx", ".yaml"],
   transform: { "\\.(tsx?|yaml)$": "<rootDir>/tests/support/transform.mjs" },
-  testEnvironment: "node",
+  testEnvironment: "<rootDir>/tests/support/environment.mjs",
   testTimeout: 120_000,
   // More than there are processors: a test of several processes waits more than it computes.
   maxWorkers: 3,

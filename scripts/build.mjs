@@ -1,6 +1,6 @@
 // Builds what changed: the command line and service, the handler host, the SDK, the console.
 import { createHash } from "node:crypto"
-import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs"
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, symlinkSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import { fileURLToPath } from "node:url"
 import { brotliCompressSync, gzipSync } from "node:zlib"
@@ -13,7 +13,7 @@ export async function build({ say = (text) => console.log(text) } = {}) {
   mkdirSync(join(root, "dist"), { recursive: true })
   const known = existsSync(stamps) ? JSON.parse(readFileSync(stamps, "utf8")) : {}
   const lock = hashOf(["package.json", "package-lock.json", "scripts/build.mjs"])
-  const service = lock + hashOf(["src", "demo", "bench", "tests/faults"], (path) => !path.startsWith("src/console"))
+  const service = lock + hashOf(["src", "demo", "bench", "tests/faults", "tests/support"], (path) => !path.startsWith("src/console"))
   const types = lock + hashOf(["src/sdk", "src/core/message", "src/core/interview", "src/core/routing/duration.ts"])
   const pages = lock + hashOf(["src/console", "src/client", "vite.config.mjs"])
   if (known.service !== service || !existsSync(join(root, "dist/wobbet.js"))) {
@@ -40,6 +40,8 @@ export const entryPoints = {
   render: "src/engine/replies/renderThread.ts",
   sdk: "src/sdk/index.ts",
 }
+/** The build for the tests, which also run it in their own process. */
+export const testEntryPoints = { ...entryPoints, inside: "tests/support/inside.ts" }
 const measures = {
   "bench/main": "bench/main.ts",
   "bench/load": "bench/load.ts",
@@ -49,13 +51,13 @@ const measures = {
 async function buildService() {
   await bundle("dist", { ...entryPoints, ...measures }, false)
   // The same with the fault points in it, for the fault tests alone.
-  await bundle("dist/faults", { ...entryPoints, campaign: "tests/faults/campaign.ts" }, true)
+  await bundle("dist/faults", { ...testEntryPoints, campaign: "tests/faults/campaign.ts" }, true)
 }
 
 /** @param plugins may change sources on the way, to build a service without one of its mechanisms. */
 export async function bundle(outdir, entries, faults, plugins = []) {
   const esbuild = await import("esbuild")
-  const { wobbet, ...others } = entries
+  const { wobbet, inside, ...others } = entries
   for (const name of existsSync(join(root, outdir)) ? readdirSync(join(root, outdir)) : [])
     if (/^part-.*\.js(\.map)?$/.test(name)) rmSync(join(root, outdir, name))
   const common = {
@@ -74,17 +76,21 @@ export async function bundle(outdir, entries, faults, plugins = []) {
   }
   await esbuild.build({ ...common, plugins, packages: "external", entryPoints: others })
   if (!wobbet) return
+  // What is the same in every build, and made once.
+  if (inside)
+    for (const name of ["console", "types"])
+      if (!existsSync(join(root, outdir, name))) symlinkSync(join(root, "dist", name), join(root, outdir, name))
   // With the packages in it, a command or a service starts in half the time: 1.2 s of processor instead of 2.3. In parts,
   // which lie beside it: most commands need a small one, and not the service's.
   await esbuild.build({
     ...common,
-    entryPoints: { wobbet },
+    entryPoints: { wobbet, ...(inside ? { inside } : {}) },
     splitting: true,
     chunkNames: "part-[hash]",
     external: notInside,
     banner: { js: requireInside },
     sourcesContent: false,
-    plugins: [...plugins, noMapsOfPackages],
+    plugins: [...plugins, ...(inside ? [ownProcess] : []), noMapsOfPackages],
   })
 }
 
@@ -113,6 +119,18 @@ const noMapsOfPackages = {
     build.onLoad({ filter: /node_modules[/\\].*\.[cm]?js$/ }, ({ path }) => ({
       contents: `${readFileSync(path, "utf8")}\n//# sourceMappingURL=data:application/json;base64,${empty}`,
       loader: "js",
+    }))
+  },
+}
+
+/** The command line sees a process of its own wherever a test runs it inside. */
+const ownProcess = {
+  name: "own process",
+  setup(build) {
+    const shim = JSON.stringify(join(root, "tests/support/processOfRun.ts"))
+    build.onLoad({ filter: /src[/\\]cli[/\\][^/\\]*\.ts$/ }, ({ path }) => ({
+      contents: `import { process } from ${shim};${readFileSync(path, "utf8")}`,
+      loader: "ts",
     }))
   },
 }

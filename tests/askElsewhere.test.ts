@@ -3,7 +3,7 @@ import { spawn } from "node:child_process"
 import { readFileSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import { transform } from "esbuild"
-import type { Service, Standin } from "./support/harness.ts"
+import type { ServiceProcess, Standin } from "./support/harness.ts"
 import {
   atEnd,
   endAll,
@@ -14,6 +14,7 @@ import {
   query,
   root,
   Stage,
+  startProcess,
   startService,
   startStandin,
   tempFolder,
@@ -80,7 +81,7 @@ test.each([
     const port = await freePort()
     const where = await placeFor({ "bot.yaml": botAt(port) })
     const env = { WOBBET_PRIVATE_NETWORKS: "127.0.0.1" }
-    const service = await startService({ ...where, env })
+    const service = await startProcess({ ...where, env })
     await service.client.setSecret("OFFICE_KEY", { value: key, bot: "tern-point-ferry" })
     const stage = await Stage.set(service, standin, { gather: 0 })
     await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")
@@ -131,12 +132,12 @@ describe.each([
   ["Python", "python3", "worker.py", /^A (red|blue) suitcase\? It stands at the quay\.$/],
   ["sh", "sh", "worker.sh", /^It stands at the quay\.$/],
 ])("the worker in %s", (_in, command, file, says) => {
-  let service: Service
+  let service: ServiceProcess
   let stage: Stage
 
   test("answers each turn once, with the service and the worker killed in between", async () => {
     const where = await placeFor({ "bot.yaml": botAt(1) })
-    service = await startService(where)
+    service = await startProcess(where)
     await service.client.setSecret("OFFICE_KEY", { value: key, bot: "tern-point-ferry" })
     stage = await Stage.set(service, standin, { gather: 0 })
     await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")

@@ -3,8 +3,18 @@ import type { IncomingMessage, ServerResponse } from "node:http"
 import { createServer } from "node:http"
 import type { KindStage } from "./support/kinds.ts"
 import { setKind } from "./support/kinds.ts"
-import type { Service } from "./support/harness.ts"
-import { endAll, eventually, freePort, pause, run, start, startService, tempFolder } from "./support/harness.ts"
+import type { Service, ServiceProcess } from "./support/harness.ts"
+import {
+  endAll,
+  eventually,
+  freePort,
+  pause,
+  run,
+  start,
+  startProcess,
+  startService,
+  tempFolder,
+} from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
 import { Client } from "../src/client/client.ts"
 import type { CheckLine } from "../src/client/types.ts"
@@ -425,7 +435,7 @@ describe("a signed call, sent again as something in between may have changed it"
 })
 
 describe("without a public address", () => {
-  let near: Service
+  let near: ServiceProcess
   let stage: KindStage
   let token: string
   const bring = (more: string[] = []) =>
@@ -437,7 +447,7 @@ describe("without a public address", () => {
   const far = () => service.client.channel(stage.key)
 
   beforeAll(async () => {
-    near = await startService({ bot: tempFolder(quayBot) })
+    near = await startProcess({ bot: tempFolder(quayBot) })
     stage = await on("sms by plain-json")
     const { world } = stage.standin as unknown as SmsStandin
     // What is counted here are the calls that bring texts.
@@ -475,7 +485,7 @@ describe("without a public address", () => {
     await stage.answered(4)
     await near.stop("SIGKILL")
     for (let n = 5; n <= 7; n++) await stage.says("count")
-    near = await startService({
+    near = await startProcess({
       bot: tempFolder(quayBot),
       home: near.home,
       database: near.env.DATABASE_URL!,

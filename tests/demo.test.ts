@@ -1,7 +1,18 @@
 import { existsSync } from "node:fs"
 import { createServer } from "node:net"
 import { join } from "node:path"
-import { atEnd, endAll, eventually, freshDatabase, isRunning, root, run, start, tempFolder } from "./support/harness.ts"
+import {
+  atEnd,
+  endAll,
+  eventually,
+  freshDatabase,
+  isRunning,
+  root,
+  run,
+  runProcess,
+  start,
+  tempFolder,
+} from "./support/harness.ts"
 
 afterAll(endAll)
 
@@ -62,7 +73,11 @@ test("a second demo runs beside the first, with all its ports and data of its ow
     expect(ports.filter((port) => port < 110 || port > 117)).toEqual([])
   }
   // Beside a running demo its ports are found taken before anything else is done, and the process ends.
-  const third = await run(["demo", "--port-base", String(one)], { WOBBET_HOME: join(tempFolder(), "new") }, program)
+  const third = await runProcess(
+    ["demo", "--port-base", String(one)],
+    { WOBBET_HOME: join(tempFolder(), "new") },
+    program,
+  )
   expect(third).toMatchObject({
     code: 1,
     err: expect.stringMatching(new RegExp(`✕ Port ${one} is taken\\.\\n.*--port-base 5180`)) as unknown,
@@ -79,7 +94,7 @@ test("a demo that cannot be started leaves nothing running", async () => {
   await new Promise<void>((done) => taken.listen(base + 113, "127.0.0.1", done))
   atEnd(() => void taken.close())
   // By the command itself, which looks at nothing beforehand.
-  const { code, err } = await run(["demo", "--port-base", String(base)], {
+  const { code, err } = await runProcess(["demo", "--port-base", String(base)], {
     WOBBET_HOME: tempFolder(),
     DATABASE_URL: await freshDatabase(),
   })

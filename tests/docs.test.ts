@@ -2,7 +2,17 @@ import { spawn } from "node:child_process"
 import { readdirSync, readFileSync, rmSync } from "node:fs"
 import { join } from "node:path"
 import type { Standin } from "./support/harness.ts"
-import { endAll, eventually, root, run, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
+import {
+  endAll,
+  eventually,
+  root,
+  run,
+  Stage,
+  startProcess,
+  startService,
+  startStandin,
+  tempFolder,
+} from "./support/harness.ts"
 
 let standin: Standin
 beforeAll(async () => {
@@ -40,7 +50,7 @@ test("docs/add-a-handler-kind.md as written: one file and one line make a new ki
   const folder = "dist/with-a-kind"
   await buildWith(folder, { [path]: file!, [registry]: `import { bell } from "./bell.ts"\n${after}` })
   const bot = tempFolder({ "bot.yaml": yaml! })
-  const service = await startService({ bot, program: join(root, folder, "wobbet.js") })
+  const service = await startProcess({ bot, program: join(root, folder, "wobbet.js") })
   const stage = await Stage.set(service, standin)
   await stage.say("ring")
   await stage.answered(1)
@@ -83,7 +93,7 @@ export const lantern: ChannelKind = { ...telegram, kind: "lantern", provider: "L
     [registry]: `import { lantern } from "./lantern/index.ts"\n${after}`,
   })
   const bot = tempFolder({ "bot.yaml": "bot: watch\nunrouted: { text: 'Heard on {{channel.kind}}.' }\n" })
-  const service = await startService({ bot, program: join(root, folder, "wobbet.js") })
+  const service = await startProcess({ bot, program: join(root, folder, "wobbet.js") })
   const stage = await Stage.set(service, standin, {}, "lantern")
   expect(await service.client.channel(stage.key)).toMatchObject({
     kind: "lantern",

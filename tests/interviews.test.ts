@@ -11,6 +11,7 @@ import {
   query,
   run,
   Stage,
+  startProcess,
   startService,
   startStandin,
 } from "./support/harness.ts"
@@ -594,8 +595,10 @@ test("two people in a group are asked apart, and do not answer for each other", 
 test("an interview survives kill -9, and the journal of an unchanged handler", async () => {
   const ana = await somebody()
   await ana.says("book")
+  await service.stop()
+  const killed = await startProcess(place)
   await ana.says("friday")
-  await service.stop("SIGKILL")
+  await killed.stop("SIGKILL")
   service = await startService(place)
   expect(await ana.says("5")).toEqual(["5 seats: 20 pounds. Book them?"])
   expect(await ana.says("no")).toEqual(["Good day!"])

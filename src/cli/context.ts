@@ -14,7 +14,7 @@ export class CommandFault extends Error {
 }
 
 /** Whether a program reads what is printed. */
-export const forPrograms = process.argv.includes("--json")
+export const forPrograms = () => process.argv.includes("--json")
 
 /**
  * Where the service is and who we are: from the environment, else the local service's own token file. What strangers wrote
@@ -23,7 +23,7 @@ export const forPrograms = process.argv.includes("--json")
 export function connect(): Client {
   const env = process.env
   const url = (env.WOBBET_URL ?? `http://127.0.0.1:${env.WOBBET_PORT ?? "4180"}`).replace(/\/+$/, "")
-  return new Client(url, env.WOBBET_TOKEN ?? localToken(env), forPrograms ? undefined : shownWithin)
+  return new Client(url, env.WOBBET_TOKEN ?? localToken(env), forPrograms() ? undefined : shownWithin)
 }
 
 function localToken(env: NodeJS.ProcessEnv): string | undefined {

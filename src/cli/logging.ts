@@ -1,4 +1,4 @@
-import type { Logger, LoggerOptions } from "pino"
+import type { DestinationStream, Logger, LoggerOptions } from "pino"
 import pino from "pino"
 import pretty from "pino-pretty"
 import { shown, shownWithin } from "../client/shown.ts"
@@ -6,8 +6,10 @@ import { shown, shownWithin } from "../client/shown.ts"
 /**
  * One line a happening: for people at a terminal, as JSON with WOBBET_LOG=json. Secrets never reach it, and what strangers
  * wrote reaches it with escapes for all that a terminal obeys.
+ *
+ * @param to where it is written, where that is not the standard output
  */
-export function makeLog(env: NodeJS.ProcessEnv): Logger {
+export function makeLog(env: NodeJS.ProcessEnv, to?: DestinationStream): Logger {
   const level = env.WOBBET_LOG_LEVEL ?? "info"
   const redact = {
     paths: ["*.token", "*.hookSecret", "*.authorization", "headers.*", "req.headers", "secrets"],
@@ -25,7 +27,7 @@ export function makeLog(env: NodeJS.ProcessEnv): Logger {
       },
     },
   }
-  if (env.WOBBET_LOG === "json") return pino(options)
+  if (env.WOBBET_LOG === "json") return to ? pino(options, to) : pino(options)
   return pino(
     options,
     pretty({
@@ -34,6 +36,7 @@ export function makeLog(env: NodeJS.ProcessEnv): Logger {
       ignore: "pid,hostname",
       singleLine: false,
       sync: true,
+      ...(to ? { destination: to } : {}),
     }),
   )
 }

@@ -20,7 +20,7 @@ export function print(...lines: string[]): void {
 export const wideHelp = "whole texts, however wide the terminal is"
 
 /** Whether whole texts are asked for, however wide the terminal is. */
-const wide = process.argv.includes("--wide")
+const wide = () => process.argv.includes("--wide")
 
 /** Columns of the terminal; undefined where a program reads, which has no width. */
 function columns(): number | undefined {
@@ -70,7 +70,7 @@ function fitted(head: Column[], rows: string[][]): { kept: (Column & { at: numbe
     at,
     width: Math.max(widthOf(column.name), ...rows.map((row) => widthOf(row[at] ?? ""))),
   }))
-  const room = wide ? undefined : columns()
+  const room = wide() ? undefined : columns()
   const over = () => kept.reduce((sum, { width }) => sum + width + between, -between) - (room ?? Infinity)
   while (over() > 0 && kept.some(({ spare }) => spare)) {
     const left = kept.findLastIndex(({ spare }) => spare)
@@ -101,7 +101,7 @@ export function wrapped(text: string, indent: number): string {
 /** A text in one line, cut where it is longer than a list has room for. */
 export function inLine(text: string, width: number): string {
   const flat = text.replace(/\s+/g, " ").trim()
-  if (wide || widthOf(flat) <= width) return flat
+  if (wide() || widthOf(flat) <= width) return flat
   let cut = ""
   for (const letter of letters.segment(flat)) {
     if (widthOf(cut + letter.segment) > width - 1) break

@@ -27,12 +27,11 @@ export async function serve(options: { bot?: string }): Promise<void> {
 
 /** Starts the service, and says in a sentence when it cannot be. */
 export async function begin(options: { botFolder?: string; databaseName?: string }): Promise<RunningService> {
+  const log = makeLog(process.env)
+  // Node opens its debugger to everybody on this machine when this signal comes, and a handler may send signals.
+  process.on("SIGUSR1", () => log.warn("SIGUSR1 is ignored: the debugger is not opened"))
   try {
-    return await startService(readServiceSettings(process.env), {
-      files: builtFiles,
-      log: makeLog(process.env),
-      ...options,
-    })
+    return await startService(readServiceSettings(process.env), { files: builtFiles, log, ...options })
   } catch (error) {
     if (error instanceof SettingFault || error instanceof ServerTrouble) throw new CommandFault(error.message)
     throw error

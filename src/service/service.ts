@@ -41,11 +41,9 @@ export async function startService(
   },
 ): Promise<RunningService> {
   const { log } = options
-  // Node opens its debugger to everybody on this machine when this signal comes, and a handler may send signals.
-  process.on("SIGUSR1", () => log.warn("SIGUSR1 is ignored: the debugger is not opened"))
   await portIsFree(settings.host, settings.port)
   const token = localToken(settings.home)
-  const key = sealKey(settings.home, process.env)
+  const key = sealKey(settings)
   let server: EmbeddedServer | undefined
   let engine: Engine | undefined
   try {

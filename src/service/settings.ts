@@ -9,6 +9,8 @@ export interface ServiceSettings {
   host: string
   port: number
   home: string
+  /** The key that seals secrets, in hexadecimal digits; undefined where it is kept in the home. */
+  sealKey: string | undefined
   publicUrl: string | undefined
   databaseUrl: string | undefined
   roles: ReadonlySet<RoleName>
@@ -46,6 +48,7 @@ export function readServiceSettings(env: NodeJS.ProcessEnv): ServiceSettings {
     host: env.WOBBET_HOST ?? "127.0.0.1",
     port,
     home: homeFolder(env),
+    sealKey: env.WOBBET_SEAL_KEY,
     publicUrl: env.WOBBET_PUBLIC_URL,
     databaseUrl: env.DATABASE_URL,
     roles: new Set(named as RoleName[]),
@@ -79,8 +82,8 @@ export function homeFolder(env: NodeJS.ProcessEnv): string {
 }
 
 /** The key that seals secrets: given, or made at first start and kept in a file only its owner can read. */
-export function sealKey(home: string, env: NodeJS.ProcessEnv): Buffer {
-  const given = env.WOBBET_SEAL_KEY ?? keptIn(join(home, "seal-key"), () => randomBytes(32).toString("hex"))
+export function sealKey({ home, sealKey }: ServiceSettings): Buffer {
+  const given = sealKey ?? keptIn(join(home, "seal-key"), () => randomBytes(32).toString("hex"))
   const key = Buffer.from(given.trim(), "hex")
   if (key.length !== 32)
     throw new SettingFault(

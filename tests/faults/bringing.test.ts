@@ -1,11 +1,11 @@
 import { Client } from "../../src/client/client.ts"
-import { endAll, pause, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import { endAll, pause, Stage, startProcess, startStandin, tempFolder } from "../support/harness.ts"
 import { quayBot } from "../support/quayBot.ts"
 
 afterAll(endAll)
 
 test("promise 1: a call that is being kept for a service elsewhere when that one goes is handled here", async () => {
-  const service = await startService({ bot: tempFolder(quayBot), faults: "inlet: call read=hold1500" })
+  const service = await startProcess({ bot: tempFolder(quayBot), faults: "inlet: call read=hold1500" })
   const stage = await Stage.set(service, await startStandin(), { gather: 0 })
   const { token } = await service.client.makeToken("laptop", "bring", stage.key)
   const laptop = new Client(service.address, token)

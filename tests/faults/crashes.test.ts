@@ -1,4 +1,4 @@
-import type { Said, Standin } from "../support/harness.ts"
+import type { Said, Service, Standin } from "../support/harness.ts"
 import {
   allOf,
   endAll,
@@ -7,6 +7,7 @@ import {
   placeFor,
   quiet,
   Stage,
+  startProcess,
   startService,
   startStandin,
   takenUp,
@@ -38,16 +39,16 @@ const longParts = ["long", "long", "long", "count 1"]
 /** Runs a service that fails at a place, then one that does not, and reads what the provider and the record say. */
 async function fail(act: string, { point, says = "count", settings = {} }: Case) {
   const where = await placeFor(quayBot)
-  const first = await startService({ ...where, faults: `${point}=${act}` })
+  const first = await startProcess({ ...where, faults: `${point}=${act}` })
   const stage = await Stage.set(first, standin, { gather: 0, ...settings })
   // A reply's first attempt begins with the commit of its turn only in the process that sends for the channel.
   await takenUp(where.database, stage.key)
   await stage.say(says)
   await stage.say("count")
-  let service = first
+  let service: Service = first
   if (act === "kill") {
     expect(await first.ended).toBe("SIGKILL")
-    service = await startService({ ...where, faults: "" })
+    service = await startService(where)
   }
   const { client } = service
   return { service, stage, client, database: where.database }
@@ -142,7 +143,7 @@ describe.each([
 })
 
 test("a conversation claimed in a statement whose answer was lost is found again, long before its claim runs out", async () => {
-  const service = await startService({ bot: tempFolder(quayBot), faults: "inlet: call kept=lose" })
+  const service = await startProcess({ bot: tempFolder(quayBot), faults: "inlet: call kept=lose" })
   const stage = await Stage.set(service, standin, { gather: 0 })
   await stage.say("count")
   // A claim lasts 30 s.
@@ -160,14 +161,14 @@ test("a conversation claimed in a statement whose answer was lost is found again
 
 test("in order: what a killed service left under way holds its line, for the provider may take it late", async () => {
   const where = await placeFor(quayBot)
-  const first = await startService({ ...where, faults: "" })
+  const first = await startProcess(where)
   const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "park" })
   await standin.post("faults", { kind: "slow", method: "sendMessage", count: 1, seconds: 5 })
   await stage.say("say first")
   await eventually(async () => (await stage.messages({ direction: "out" }))[0]?.status === "sending", "the call")
   await pause(300)
   await first.stop("SIGKILL")
-  const second = await startService({ ...where, faults: "" })
+  const second = await startService(where)
   await stage.say("say second")
   await eventually(async () => (await stage.answers()).length === 2, "both to be taken", 30)
   expect((await stage.answers()).map((answer) => answer.text)).toEqual(["you said first", "you said second"])

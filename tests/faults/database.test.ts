@@ -1,6 +1,6 @@
 import { readdirSync } from "node:fs"
 import { join } from "node:path"
-import type { Standin } from "../support/harness.ts"
+import type { Service, Standin } from "../support/harness.ts"
 import {
   endAll,
   eventually,
@@ -9,6 +9,7 @@ import {
   quiet,
   Stage,
   startDatabaseServer,
+  startProcess,
   startService,
   startStandin,
   takenUp,
@@ -38,12 +39,12 @@ async function scene(settings: object, faults = "") {
     home: tempFolder(),
     port: await freePort(),
   }
-  const service = await startService({ ...where, faults })
+  const service = await startProcess({ ...where, faults })
   const stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0, ...settings })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await standin.post("start", { bot: stage.bot.username, from: stage.person.id })
   await takenUp(where.database, stage.key)
-  const say = (text: string, to = service) => bring(to, stage.key, hookSecret, update(stage.person.id, text))
+  const say = (text: string, to: Service = service) => bring(to, stage.key, hookSecret, update(stage.person.id, text))
   return { where, service, stage, say }
 }
 
@@ -151,7 +152,7 @@ describe("answered means kept, where the provider never repeats: the local journ
   }, 60_000)
 
   test("they outlive kill -9 of the service, and are read in first by the next", async () => {
-    const next = await startService({ ...leaves.where, faults: "" })
+    const next = await startService({ ...leaves.where })
     expect(await leaves.say("say 4", next)).toBe(200)
     expect(await texts(leaves.stage, 4)).toEqual(said(4))
     expect(readdirSync(join(leaves.where.home, "journal"))).toEqual([])
@@ -169,7 +170,7 @@ describe("answered means kept, where the provider never repeats: the local journ
     async (_where, which) => {
       const { where, service, stage, say } = which()
       expect(await service.ended).toBe("SIGKILL")
-      const next = await startService({ ...where, faults: "" })
+      const next = await startService(where)
       expect(await say("count", next)).toBe(200)
       await stage.answered(2)
       await quiet(where.database)

@@ -19,7 +19,7 @@ let service: Service
 let database: string
 beforeAll(async () => {
   database = await freshDatabase()
-  service = await startService({ database, bot: tempFolder(quayBot), faults: "" })
+  service = await startService({ database, bot: tempFolder(quayBot) })
 })
 afterAll(endAll)
 

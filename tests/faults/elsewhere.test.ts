@@ -1,5 +1,5 @@
 import { Client } from "../../src/client/client.ts"
-import type { Standin } from "../support/harness.ts"
+import type { Service, Standin } from "../support/harness.ts"
 import {
   allOf,
   atEnd,
@@ -10,6 +10,7 @@ import {
   query,
   quiet,
   Stage,
+  startProcess,
   startService,
   startStandin,
   takenUp,
@@ -129,13 +130,13 @@ function worker(address: string, token: string) {
 
 async function course({ says, point }: Case) {
   const where = await placeFor(bot())
-  const first = await startService({ ...where, env, faults: point })
+  const first = await startProcess({ ...where, env, faults: point })
   const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
   await takenUp(where.database, stage.key)
-  let service = first
+  let service: Service = first
   let over = false
   const again = first.ended.then(async () => {
-    if (!over) service = await startService({ ...where, env, faults: "" })
+    if (!over) service = await startService({ ...where, env })
   })
   const end = worker(first.address, first.token)
   const asked = office.calls.length
@@ -180,7 +181,7 @@ describe("kill -9 between two steps of an endpoint's answer and of a lease", () 
 
 test("a worker that ends with its lease holds up nobody: the turn comes back to the next", async () => {
   const where = await placeFor(bot())
-  const service = await startService({ ...where, faults: "" })
+  const service = await startService(where)
   const stage = await Stage.set(service, standin, { gather: 0 })
   await stage.say("queue")
   const [held] = (await service.client.leaseTurns("baggage", { wait: 10, seconds: 1 })).items
@@ -200,8 +201,8 @@ test("a worker that ends with its lease holds up nobody: the turn comes back to 
 
 test("two processes: a turn is leased once, and what one asked the other continues when it ends", async () => {
   const where = await placeFor(bot())
-  const one = await startService({ ...where, env, faults: "" })
-  const two = await startService({ ...where, env, port: where.port + 1, faults: "" })
+  const one = await startProcess({ ...where, env })
+  const two = await startService({ ...where, env, port: where.port + 1 })
   const stage = await Stage.set(one, standin, { gather: 0 })
   const people = await Promise.all(
     Array.from({ length: 20 }, () =>
@@ -242,14 +243,14 @@ test("two processes: a turn is leased once, and what one asked the other continu
 
 test("whoever goes on talking while a turn waits is answered in order, over a restart", async () => {
   const where = await placeFor(bot())
-  const first = await startService({ ...where, faults: "" })
+  const first = await startProcess(where)
   const stage = await Stage.set(first, standin, { gather: 0 })
   await stage.say("queue")
   await stage.answered(1)
   await stage.say("queue")
   await pause(500)
   await first.stop("SIGKILL")
-  const service = await startService({ ...where, faults: "" })
+  const service = await startService(where)
   await pause(1500)
   expect((await stage.answers()).length).toBe(1)
   for (const n of [1, 2]) {
@@ -273,7 +274,7 @@ groups: always
 routes: [{ name: early, when: { phrase: "early" }, handler: { endpoint: "${office.url}/early", within: 20s } }]`,
   })
   // The turn is held back after the endpoint has said 202, so that its answer is there first.
-  const service = await startService({
+  const service = await startProcess({
     ...where,
     env,
     faults: "turn: handler chosen=hold1, endpoint: answered=hold700",

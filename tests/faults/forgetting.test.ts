@@ -10,6 +10,7 @@ import {
   query,
   run,
   Stage,
+  startProcess,
   startService,
   startStandin,
   tempFolder,
@@ -59,7 +60,7 @@ let place: Awaited<ReturnType<typeof placeFor>>
 beforeAll(async () => {
   standin = await startStandin()
   place = await placeFor(bot)
-  service = await startService({ ...place, faults: "" })
+  service = await startService(place)
   stage = await Stage.set(service, standin, { gather: 0 })
   phone = await setKind(service, "sms", { gather: 0 })
 }, 60_000)
@@ -283,12 +284,13 @@ test("a process that ends in the middle leaves the rest to the next", async () =
   const contact = await uma.contact()
   for (const fault of ["forgetting: begun=kill", "forgetting: piece removed=kill@2"]) {
     await service.stop()
-    service = await startService({ ...place, faults: fault })
+    const ending = await startProcess({ ...place, faults: fault })
+    service = ending
     stage = new Stage(service, standin, stage.bot, stage.person, stage.key)
     await service.client.forgetPerson(contact).catch(() => undefined)
-    await service.ended
+    await ending.ended
   }
-  service = await startService({ ...place, faults: "" })
+  service = await startService(place)
   stage = new Stage(service, standin, stage.bot, stage.person, stage.key)
   await eventually(
     async () => (await query(place.database, "SELECT 1 FROM forgettings WHERE ended_at IS NULL")).length === 0,

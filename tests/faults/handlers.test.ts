@@ -6,6 +6,7 @@ import {
   isRunning,
   pause,
   Stage,
+  startProcess,
   startService,
   startStandin,
   tempFolder,
@@ -22,7 +23,7 @@ afterAll(endAll)
 describe("nobody waits for a bad handler", () => {
   let service: Service
   beforeAll(async () => {
-    service = await startService({ bot: tempFolder(quayBot), faults: "" })
+    service = await startService({ bot: tempFolder(quayBot) })
   })
 
   test.each([
@@ -59,7 +60,7 @@ describe("nobody waits for a bad handler", () => {
 
   test("one that eats memory is stopped by the limit, long before its time is over", async () => {
     const patient = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 20s")
-    const own = await startService({ bot: tempFolder({ ...quayBot, "bot.yaml": patient }), faults: "" })
+    const own = await startService({ bot: tempFolder({ ...quayBot, "bot.yaml": patient }) })
     const stage = await Stage.set(own, standin, { gather: 0 })
     await stage.say("hog")
     const parked = await eventually(
@@ -94,7 +95,7 @@ describe("nobody waits for a bad handler", () => {
   }, 60_000)
 
   test("what is said once a loop is stuck waits for nothing: a warm host takes all of it, and none runs twice", async () => {
-    const own = await startService({ bot: tempFolder(quayBot), faults: "" })
+    const own = await startService({ bot: tempFolder(quayBot) })
     const bad = await Stage.set(own, standin, { gather: 0 })
     const others = await Promise.all([1, 2, 3, 4].map(() => Stage.set(own, standin, { gather: 0 })))
     await others[0]!.say("say warm")
@@ -115,7 +116,6 @@ describe("nobody waits for a bad handler", () => {
     const naps = `export default async () => { await new Promise((r) => setTimeout(r, 8000)); return "awake" }`
     const own = await startService({
       bot: tempFolder({ ...quayBot, "bot.yaml": patient, "handlers/naps.ts": naps }),
-      faults: "",
     })
     const stage = await Stage.set(own, standin, { gather: 0, perSecond: 1000 })
     await own.client.changeChannel(stage.key, { secrets: { hookSecret } })
@@ -142,7 +142,7 @@ describe("nobody waits for a bad handler", () => {
   }, 60_000)
 
   test("a service that is killed leaves no handler behind, not even one that never leaves its loop", async () => {
-    const own = await startService({ bot: tempFolder(quayBot), faults: "" })
+    const own = await startProcess({ bot: tempFolder(quayBot) })
     const stage = await Stage.set(own, standin, { gather: 0 })
     await stage.say("spin")
     const hosts = await eventually(async () => {

@@ -67,7 +67,7 @@ async function survives(
 }
 
 async function sceneOn(database: string) {
-  const service = await startService({ database, bot: tempFolder(quayBot), faults: "" })
+  const service = await startService({ database, bot: tempFolder(quayBot) })
   const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000, onDoubt: "resend" })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await service.client.connectChannel(stage.key)

@@ -3,15 +3,15 @@ import type { RequestListener } from "node:http"
 import { createServer } from "node:http"
 import type { AddressInfo } from "node:net"
 import { gzipSync } from "node:zlib"
-import type { Service } from "../support/harness.ts"
-import { endAll, freshDatabase, pause, startService, tempFolder, transactionsIn } from "../support/harness.ts"
+import type { ServiceProcess } from "../support/harness.ts"
+import { endAll, freshDatabase, pause, startProcess, tempFolder, transactionsIn } from "../support/harness.ts"
 import { quayBot } from "../support/quayBot.ts"
 
-let service: Service
+let service: ServiceProcess
 let database: string
 beforeAll(async () => {
   database = await freshDatabase()
-  service = await startService({ database, bot: tempFolder(quayBot), faults: "" })
+  service = await startProcess({ database, bot: tempFolder(quayBot) })
 })
 afterAll(endAll)
 
@@ -111,7 +111,7 @@ test("calls to addresses that are nobody's cost the database next to nothing", a
 })
 
 test("a channel that another process has just added is met with its first call", async () => {
-  const other = await startService({ database, faults: "" })
+  const other = await startProcess({ database })
   const key = "met-at-once"
   await other.client.addChannel({
     kind: "telegram",

@@ -12,7 +12,7 @@ import {
   pause,
   root,
   Stage,
-  startService,
+  startProcess,
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
@@ -99,9 +99,8 @@ async function reportOf(user?: number): Promise<{ report: { [what: string]: stri
     chownSync(home, user, user)
     chmodSync(home, 0o700)
   }
-  const service = await startService({
+  const service = await startProcess({
     bot: folder,
-    faults: "",
     home,
     port,
     database: byTcp(await freshDatabase()),
@@ -179,7 +178,7 @@ const isOpen = root
 )
 
 test("a stuck handler's host ends with a service that is killed", async () => {
-  const service = await startService({
+  const service = await startProcess({
     bot: tempFolder({
       "bot.yaml": "bot: stuck\nroutes:\n  - name: stuck\n    when: { phrase: hang }\n    handler: stuck\n",
       "handlers/stuck.ts": "export default () => { for (;;); }",

@@ -19,7 +19,7 @@ let database: string
 beforeAll(async () => {
   standin = await startStandin()
   database = await freshDatabase()
-  service = await startService({ database, bot: tempFolder(quayBot), faults: "" })
+  service = await startService({ database, bot: tempFolder(quayBot) })
 })
 afterAll(endAll)
 

@@ -1,6 +1,6 @@
 import { createServer } from "node:http"
 import type { AddressInfo } from "node:net"
-import type { Standin } from "../support/harness.ts"
+import type { Service, Standin } from "../support/harness.ts"
 import {
   allOf,
   atEnd,
@@ -11,6 +11,7 @@ import {
   query,
   quiet,
   Stage,
+  startProcess,
   startService,
   startStandin,
   takenUp,
@@ -86,13 +87,13 @@ const killed: Case[] = [
 
 async function course({ point }: Case) {
   const where = await placeFor(bot())
-  const first = await startService({ ...where, faults: point })
+  const first = await startProcess({ ...where, faults: point })
   const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
   await takenUp(where.database, stage.key)
-  let service = first
+  let service: Service = first
   let over = false
   const again = first.ended.then(async () => {
-    if (!over) service = await startService({ ...where, faults: "" })
+    if (!over) service = await startService(where)
   })
   await stage.say("go")
   await stage.answered(1)
@@ -133,11 +134,11 @@ describe("kill -9 between two steps of a question, of a side effect and of a tim
 
 test("a side effect whose result was lost is reported where its author wants that, and not run again", async () => {
   const where = await placeFor(bot())
-  const first = await startService({ ...where, faults: "once: callback ended=kill" })
+  const first = await startProcess({ ...where, faults: "once: callback ended=kill" })
   const stage = await Stage.set(first, standin, { gather: 0 })
   await stage.say("unsure")
   await first.ended
-  const service = await startService({ ...where, faults: "" })
+  const service = await startService(where)
   const [parked] = await eventually(
     async () => {
       const { items } = await service.client.parked({ channel: stage.key })
@@ -153,7 +154,7 @@ test("a side effect whose result was lost is reported where its author wants tha
 
 test("once a side effect has begun, what comes meanwhile belongs to the next turn, also after a crash", async () => {
   const where = await placeFor(bot())
-  const first = await startService({ ...where, faults: "once: start recorded=hold1500, once: callback ended=kill" })
+  const first = await startProcess({ ...where, faults: "once: start recorded=hold1500, once: callback ended=kill" })
   const stage = await Stage.set(first, standin, { gather: 0 })
   await stage.say("plainly")
   await pause(300)
@@ -161,7 +162,7 @@ test("once a side effect has begun, what comes meanwhile belongs to the next tur
   await first.ended
   // From now on they would be one turn, said within so short a time.
   await query(where.database, `UPDATE channels SET settings = settings || '{"gather": "3s"}'`)
-  const service = await startService({ ...where, faults: "" })
+  const service = await startService(where)
   expect((await stage.answered(2)).map(({ text }) => text)).toEqual(["1 done", "1 done"])
   expect(new Set(asked.get(String(stage.person.id))).size).toBe(2)
   await service.stop()
@@ -169,10 +170,7 @@ test("once a side effect has begun, what comes meanwhile belongs to the next tur
 
 test("times fire once over two processes, and after a standstill at once, with no reminder of what is over", async () => {
   const where = await placeFor(bot())
-  const [first, second] = [
-    await startService({ ...where, faults: "" }),
-    await startService({ ...where, port: where.port + 1, faults: "" }),
-  ]
+  const [first, second] = [await startProcess(where), await startProcess({ ...where, port: where.port + 1 })]
   const stage = await Stage.set(first, standin, { gather: 0 })
   const people = await Promise.all(
     Array.from({ length: 12 }, () =>
@@ -189,10 +187,7 @@ test("times fire once over two processes, and after a standstill at once, with n
   await heard(4)
   await Promise.all([first.stop("SIGKILL"), second.stop("SIGKILL")])
   await pause(2500)
-  const [third, fourth] = [
-    await startService({ ...where, faults: "" }),
-    await startService({ ...where, port: where.port + 1, faults: "" }),
-  ]
+  const [third, fourth] = [await startService(where), await startService({ ...where, port: where.port + 1 })]
   await heard(5)
   await pause(2000)
   for (const answers of await heard(5))

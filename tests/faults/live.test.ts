@@ -24,7 +24,7 @@ let database: string
 beforeAll(async () => {
   standin = await startStandin()
   database = await freshDatabase()
-  service = await startService({ database, bot: tempFolder(quayBot), faults: "" })
+  service = await startService({ database, bot: tempFolder(quayBot) })
   stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
 })
@@ -137,7 +137,7 @@ test("one who reads slowly is written no more than it takes, and misses nothing 
 test("one who resumes from far back is told batch after batch, and not one a sweep", async () => {
   const long = await freshDatabase()
   await makeRecord(long, { messages: 4000, months: 1 })
-  const other = await startService({ database: long, faults: "", env: { WOBBET_ROLES: "api" } })
+  const other = await startService({ database: long, env: { WOBBET_ROLES: "api" } })
   const asked = new Promise<IncomingMessage>((done) =>
     request(`${other.address}/api/v1/live`, {
       headers: { authorization: `Bearer ${other.token}`, "last-event-id": "3" },

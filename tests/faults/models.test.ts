@@ -2,7 +2,7 @@ import { createServer } from "node:http"
 import type { AddressInfo } from "node:net"
 import type { ModelStandin } from "../../src/standins/model/server.ts"
 import { startModel } from "../../src/standins/model/server.ts"
-import type { Standin } from "../support/harness.ts"
+import type { Service, Standin } from "../support/harness.ts"
 import {
   allOf,
   atEnd,
@@ -13,6 +13,7 @@ import {
   query,
   quiet,
   Stage,
+  startProcess,
   startService,
   startStandin,
   takenUp,
@@ -100,13 +101,13 @@ const killed: Case[] = [
 
 async function course({ says, point }: Case) {
   const where = await placeFor(bot())
-  const first = await startService({ ...where, env, faults: point })
+  const first = await startProcess({ ...where, env, faults: point })
   const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
   await takenUp(where.database, stage.key)
-  let service = first
+  let service: Service = first
   let over = false
   const again = first.ended.then(async () => {
-    if (!over) service = await startService({ ...where, env, faults: "" })
+    if (!over) service = await startService({ ...where, env })
   })
   await stage.say(says)
   const last = says.endsWith("booking") ? "Your ticket: TP-7." : /^Dogs travel free.*along\.$/
@@ -163,8 +164,8 @@ groups: always
 models: { quick: { address: "${quick.address}", model: small, limits: { person: { calls: 10 } } } }
 routes: [{ name: plain, when: { event: text }, handler: { model: quick, instructions: persona.md, facts: facts.md, memory: 0, fallback: "No more today." } }]`,
   })
-  const service = await startService({ ...where, env, faults: "" })
-  const other = await startService({ ...where, port: where.port + 1, env, faults: "" })
+  const service = await startService({ ...where, env })
+  const other = await startService({ ...where, port: where.port + 1, env })
   const stage = await Stage.set(service, standin, { gather: 0 })
   for (let n = 0; n < 14; n++) await stage.say(`dogs ${n}`)
   const said = (await stage.answered(14)).map(({ text }) => text)

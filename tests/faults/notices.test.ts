@@ -8,6 +8,7 @@ import {
   query,
   quiet,
   Stage,
+  startProcess,
   startService,
   startStandin,
   takenUp,
@@ -43,10 +44,10 @@ const told = (database: string) =>
 
 test("one to 10,000, with two services of which one is killed: each is told once", async () => {
   const where = await placeFor(bot)
-  const first = await startService({ ...where, faults: "notice: about to be said=kill@5" })
+  const first = await startProcess({ ...where, faults: "notice: about to be said=kill@5" })
   const stage = await Stage.set(first, standin, { gather: 0 })
   await takenUp(where.database, stage.key)
-  const other = await startService({ ...where, port: where.port + 1, faults: "" })
+  const other = await startService({ ...where, port: where.port + 1 })
   await other.client.pauseChannel(stage.key)
   await query(where.database, crew(stage.key, 10_000))
   const [kept] = (await other.client.sendNotice({ type: "boat.late", data: { boat: "Petrel" } }, "late-1")).items
@@ -63,7 +64,7 @@ const killed = ["notice: recipients found=kill", "notice: about to be said=kill"
 
 async function course(point: string) {
   const where = await placeFor(bot)
-  const first = await startService({ ...where, faults: point })
+  const first = await startProcess({ ...where, faults: point })
   const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
   await takenUp(where.database, stage.key)
   await query(
@@ -77,7 +78,7 @@ async function course(point: string) {
   await stage.standin.post("say", { bot: stage.bot.username, from: stage.person.id, text: "(quiet)", edited: false })
   await first.client.sendNotice({ type: "boat.late", data: { boat: "Tern" } }, "late").catch(() => undefined)
   await first.ended
-  const service = await startService({ ...where, faults: "" })
+  const service = await startService(where)
   // Whoever asked and heard nothing asks again, with the same key.
   await service.client.sendNotice({ type: "boat.late", data: { boat: "Tern" } }, "late")
   await eventually(async () => (await told(where.database)).length > 0, "the notice")

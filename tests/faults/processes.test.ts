@@ -7,7 +7,7 @@ import {
   pause,
   query,
   Stage,
-  startService,
+  startProcess,
   startStandin,
   takenUp,
   tempFolder,
@@ -25,10 +25,7 @@ describe("one turn at a time, in order, over two processes on one database", () 
   test("share the work: every message answered once and in order, whichever process takes the call", async () => {
     const database = await freshDatabase()
     const bot = tempFolder(quayBot)
-    const [one, two] = await Promise.all([
-      startService({ bot, database, faults: "" }),
-      startService({ bot, database, faults: "" }),
-    ])
+    const [one, two] = await Promise.all([startProcess({ bot, database }), startProcess({ bot, database })])
     const first = await Stage.set(one, standin, { perSecond: 1000, gather: 0 })
     await eventually(
       async () => (await two.client.channels()).items.some((channel) => channel.key === first.key),
@@ -81,18 +78,18 @@ describe("one turn at a time, in order, over two processes on one database", () 
   test("when one is killed the other goes on at once, in the middle of a conversation", async () => {
     const database = await freshDatabase()
     const bot = tempFolder(quayBot)
-    const first = await startService({ bot, database, faults: "" })
+    const first = await startProcess({ bot, database })
     const stage = await Stage.set(first, standin, { receive: "polling" })
     await stage.say("count")
     await stage.answered(1)
-    const second = await startService({ bot, database, faults: "" })
+    const second = await startProcess({ bot, database })
     await first.stop("SIGKILL")
     await stage.say("count")
     expect((await stage.answered(2))[1]!.text).toBe("count 2")
     await second.stop()
     // Nobody is there: the provider keeps it, and a new process goes on with the offset on record.
     await stage.say("count")
-    const third = await startService({ bot, database, faults: "" })
+    const third = await startProcess({ bot, database })
     expect((await stage.answered(3))[2]!.text).toBe("count 3")
     await third.stop()
     expect(await stage.answers()).toHaveLength(3)
@@ -104,14 +101,14 @@ test("SIGTERM leaves nothing half done: what had begun is ended, what had not is
   // On a busy machine a handler must not reach its deadline.
   const unhurried = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 20s")
   const bot = tempFolder({ ...quayBot, "bot.yaml": unhurried })
-  const service = await startService({ bot, database, faults: "" })
+  const service = await startProcess({ bot, database })
   const stages = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
   for (const [at, stage] of stages.entries()) {
     await stage.say(`slow ${at}`)
     await pause(150)
   }
   expect(await service.stop("SIGTERM")).toBe(0)
-  const next = await startService({ bot, database, faults: "" })
+  const next = await startProcess({ bot, database })
   for (const [at, stage] of stages.entries()) {
     expect((await stage.answered(1)).map((one) => one.text)).toEqual([`slow ${at}`])
   }
@@ -123,7 +120,7 @@ test("SIGTERM leaves nothing half done: what had begun is ended, what had not is
 }, 60_000)
 
 test("SIGTERM waits for the answer to a call, and not for the connection that its caller keeps open", async () => {
-  const service = await startService({ bot: tempFolder(quayBot), faults: "inlet: call read=hold1500" })
+  const service = await startProcess({ bot: tempFolder(quayBot), faults: "inlet: call read=hold1500" })
   const stage = await Stage.set(service, standin)
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   const agent = new Agent({ keepAlive: true })
@@ -148,7 +145,7 @@ test.each(["send: attempt begun=hold1500", "send: call answered=hold1500@2"])(
   "SIGTERM ends what has begun, also between two of its steps: %s",
   async (faults) => {
     const database = await freshDatabase()
-    const service = await startService({ bot: tempFolder(quayBot), database, faults })
+    const service = await startProcess({ bot: tempFolder(quayBot), database, faults })
     const stage = await Stage.set(service, standin, { gather: 0 })
     await takenUp(database, stage.key)
     await stage.say("count")
@@ -169,7 +166,7 @@ test.each(["send: attempt begun=hold1500", "send: call answered=hold1500@2"])(
 test("under load one of two is killed and the other told to stop: every message answered once, in order", async () => {
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)
-  const start = () => startService({ bot, database, faults: "" })
+  const start = () => startProcess({ bot, database })
   const services = await Promise.all([start(), start()])
   const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0, onDoubt: "resend" })
   await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
@@ -210,7 +207,7 @@ test("under load one of two is killed and the other told to stop: every message 
 test("a rolling restart under load leaves no doubt: each gives up its duties only when it has ended them", async () => {
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)
-  const start = () => startService({ bot, database, faults: "" })
+  const start = () => startProcess({ bot, database })
   const services = [await start(), await start()]
   const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0 })
   await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
@@ -261,8 +258,8 @@ describe("order does not hang on ids or clocks", () => {
     database = await freshDatabase()
     const bot = tempFolder(quayBot)
     // The third call to come waits with its ids made, and is kept after the fourth.
-    const slow = await startService({ bot, database, faults: "inlet: ids made=hold700@3" })
-    service = await startService({ bot, database, faults: "" })
+    const slow = await startProcess({ bot, database, faults: "inlet: ids made=hold700@3" })
+    service = await startProcess({ bot, database })
     stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0 })
     await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
     const [chat] = await crowd(stage, 1)

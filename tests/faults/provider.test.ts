@@ -18,7 +18,7 @@ let standin: Standin
 
 beforeAll(async () => {
   standin = await startStandin()
-  service = await startService({ bot: tempFolder(quayBot), faults: "" })
+  service = await startService({ bot: tempFolder(quayBot) })
 })
 afterAll(endAll)
 

@@ -6,6 +6,7 @@ import {
   freshDatabase,
   query,
   Stage,
+  startProcess,
   startService,
   startStandin,
   tempFolder,
@@ -22,7 +23,7 @@ afterAll(endAll)
 async function scene(env: NodeJS.ProcessEnv = {}) {
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)
-  const service = await startService({ database, bot, faults: "", env })
+  const service = await startProcess({ database, bot, faults: "", env })
   const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await standin.post("start", { bot: stage.bot.username, from: stage.person.id })
@@ -98,7 +99,7 @@ test("the record: a service starts, and makes the months ahead, while somebody r
   for (const table of ["messages", "turns", "intakes", "attempts"])
     await query(database, `DROP TABLE ${table}_${monthAhead(2)}`)
   const end = await reader(database)
-  const next = await startService({ database, bot, faults: "" })
+  const next = await startService({ database, bot })
   const there = await query(database, `SELECT 1 FROM pg_class WHERE relname = 'messages_${monthAhead(2)}'`)
   expect(there).toHaveLength(1)
   await end()
@@ -119,10 +120,7 @@ test("the record: keys of events are forgotten by the database's clock, soon aft
   )
   await service.stop()
   await query(database, "UPDATE chores SET done_at = now() - interval '2 days'")
-  const both = await Promise.all([
-    startService({ database, bot, faults: "" }),
-    startService({ database, bot, faults: "" }),
-  ])
+  const both = await Promise.all([startService({ database, bot }), startService({ database, bot })])
   const left = () => query(database, "SELECT event_key FROM seen WHERE channel = 'quay'")
   await eventually(async () => (await left()).length === 1, "the old key to be forgotten", 20)
   expect(await left()).toEqual([{ event_key: "new" }])

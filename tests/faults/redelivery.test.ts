@@ -3,10 +3,11 @@ import {
   endAll,
   eventually,
   freshDatabase,
-  quiet,
   placeFor,
   query,
+  quiet,
   Stage,
+  startProcess,
   startService,
   startStandin,
   takenUp,
@@ -29,7 +30,7 @@ describe("redelivered means ignored", () => {
   beforeAll(async () => {
     const database = await freshDatabase()
     const bot = tempFolder(quayBot)
-    services = await Promise.all([1, 2].map(() => startService({ bot, database, faults: "" })))
+    services = await Promise.all([1, 2].map(() => startService({ bot, database })))
     stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0 })
     await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
     await takenUp(database, stage.key)
@@ -60,7 +61,7 @@ test("redelivered means ignored, also after the month has turned", async () => {
   const where = await placeFor(quayBot)
   const now = new Date()
   const shift = Date.UTC(now.getUTCFullYear(), now.getUTCMonth(), 1) - 2 * day - now.getTime()
-  const before = await startService({ ...where, faults: "", env: { WOBBET_FAULTS_ID_SHIFT: String(shift) } })
+  const before = await startProcess({ ...where, faults: "", env: { WOBBET_FAULTS_ID_SHIFT: String(shift) } })
   const stage = await Stage.set(before, standin, { gather: 0 })
   await before.client.changeChannel(stage.key, { secrets: { hookSecret } })
   const call = update(stage.person.id, "count")
@@ -68,7 +69,7 @@ test("redelivered means ignored, also after the month has turned", async () => {
   expect(await bring(before, stage.key, hookSecret, call)).toBe(200)
   await stage.answered(1)
   await before.stop()
-  const after = await startService({ ...where, faults: "" })
+  const after = await startService(where)
   expect(await bring(after, stage.key, hookSecret, call)).toBe(200)
   expect(await bring(after, stage.key, hookSecret, update(stage.person.id, "count"))).toBe(200)
   await stage.answered(2)

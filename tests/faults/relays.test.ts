@@ -8,6 +8,7 @@ import {
   query,
   quiet,
   Stage,
+  startProcess,
   startService,
   startStandin,
   takenUp,
@@ -36,12 +37,12 @@ const killed = [
 
 async function course(point: string) {
   const where = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
-  let service = await startService({ ...where, faults: "" })
+  let service = await startService(where)
   let near = await Stage.set(service, standin, { gather: 0, onDoubt: "resend" })
   let desk = await Stage.set(service, standin, { gather: 0, onDoubt: "resend" })
   await service.stop()
   const folder = (await placeFor(bot(desk))).bot
-  const first = await startService({ ...where, bot: folder, faults: point })
+  const first = await startProcess({ ...where, bot: folder, faults: point })
   near = new Stage(first, standin, near.bot, near.person, near.key)
   desk = new Stage(first, standin, desk.bot, desk.person, desk.key)
   await eventually(async () => (await first.client.bot()).release !== undefined, "the bot")
@@ -50,7 +51,7 @@ async function course(point: string) {
   await standin.post("start", { bot: desk.bot.username, from: desk.person.id })
   await near.say("all of it")
   await first.ended
-  service = await startService({ ...where, bot: folder, faults: "" })
+  service = await startService({ ...where, bot: folder })
   await eventually(async () => (await desk.answers()).length > 0 && (await near.answers()).length > 0, "both", 60)
   await pause(2000)
   await quiet(where.database)

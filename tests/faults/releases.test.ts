@@ -27,8 +27,8 @@ const called = (name: string) => ({
 test("four live releases, used in turn, keep their hosts: what a lane stands for stays ready", async () => {
   const database = await freshDatabase()
   const names = ["north", "east", "south", "west"]
-  for (const name of names) await (await startService({ database, bot: tempFolder(called(name)), faults: "" })).stop()
-  const service = await startService({ database, faults: "" })
+  for (const name of names) await (await startService({ database, bot: tempFolder(called(name)) })).stop()
+  const service = await startService({ database })
   const stages: Stage[] = []
   for (const name of names) stages.push(await Stage.set(service, standin, { bot: name, gather: 0, perSecond: 1000 }))
   const hosts: number[][] = []
@@ -49,7 +49,7 @@ test("four live releases, used in turn, keep their hosts: what a lane stands for
 
 test("a release that no lane stands for any more ends its hosts, once what runs in them has ended", async () => {
   const bot = tempFolder(called("moving"))
-  const service: Service = await startService({ bot, faults: "" })
+  const service: Service = await startService({ bot })
   const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await service.client.connectChannel(stage.key)

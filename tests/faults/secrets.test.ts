@@ -14,7 +14,7 @@ afterAll(endAll)
 test("secrets stay in: in no table, log line, file or answer, whatever goes wrong", async () => {
   const database = await freshDatabase()
   const home = tempFolder()
-  const service = await startService({ bot: tempFolder(quayBot), database, home, faults: "" })
+  const service = await startService({ bot: tempFolder(quayBot), database, home })
   const stage = await Stage.set(service, standin, { gather: 0 })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await service.client.connectChannel(stage.key)

@@ -9,7 +9,7 @@ let stage: Stage
 
 beforeAll(async () => {
   standin = await startStandin()
-  service = await startService({ bot: tempFolder(quayBot), faults: "" })
+  service = await startService({ bot: tempFolder(quayBot) })
   stage = await Stage.set(service, standin)
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
 })

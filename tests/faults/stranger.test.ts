@@ -1,19 +1,19 @@
 import { readFileSync } from "node:fs"
 import { connect } from "node:net"
 import type { Client } from "../../src/client/client.ts"
-import type { Service, Standin } from "../support/harness.ts"
-import { atEnd, endAll, eventually, pause, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import type { ServiceProcess, Standin } from "../support/harness.ts"
+import { atEnd, endAll, eventually, pause, Stage, startProcess, startStandin, tempFolder } from "../support/harness.ts"
 import { quayBot } from "../support/quayBot.ts"
 
 /** Promise 10: a stranger costs little. */
-let service: Service
+let service: ServiceProcess
 let standin: Standin
 let stage: Stage
 let owner: Client
 
 beforeAll(async () => {
   standin = await startStandin()
-  service = await startService({ bot: tempFolder(quayBot), faults: "" })
+  service = await startProcess({ bot: tempFolder(quayBot) })
   stage = await Stage.set(service, standin)
   owner = service.client
 }, 60_000)

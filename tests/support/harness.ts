@@ -16,6 +16,7 @@ import { tmpdir } from "node:os"
 import { dirname, join, resolve } from "node:path"
 import pg from "pg"
 import { Client } from "../../src/client/client.ts"
+import type * as Inside from "./inside.ts"
 import { startEmbedded } from "../../src/store/embedded.ts"
 
 export const root = resolve(import.meta.dirname, "../..")
@@ -116,9 +117,11 @@ function commandOf(pid: number): string {
   }
 }
 
-/** The processes that run a service's handlers. */
-export function hostsOf(service: Running): number[] {
-  return childrenOf(service.child.pid!).filter((pid) => commandOf(pid).includes("/releases/host-"))
+/** The processes that run a service's handlers; those of all services in this process, where it has none of its own. */
+export function hostsOf(service: Service | ServiceProcess): number[] {
+  return childrenOf("child" in service ? service.child.pid! : process.pid).filter((pid) =>
+    commandOf(pid).includes("/releases/host-"),
+  )
 }
 
 /** One that has ended and that nobody has asked about yet counts as ended. */
@@ -208,6 +211,9 @@ interface Running {
   stop: (signal?: NodeJS.Signals) => Promise<number | NodeJS.Signals | null>
 }
 
+/** The built service, stand-ins and command line, to be run in this process (see environment.mjs). */
+const inside = () => (globalThis as unknown as { loadInside: () => Promise<typeof Inside> }).loadInside()
+
 /** Starts a command and waits until it says something. */
 export async function start(
   args: string[],
@@ -243,8 +249,16 @@ export async function start(
   return { child, said: () => said, ended, stop }
 }
 
-/** Runs a command to its end. */
+/** Runs a command to its end, in this process: what it prints and its exit code are its own all the same. */
 export async function run(
+  args: string[],
+  env: NodeJS.ProcessEnv = {},
+): Promise<{ code: number | null; out: string; err: string }> {
+  return (await inside()).runInside(args, { ...process.env, NO_COLOR: "1", ...env })
+}
+
+/** Runs a command to its end as people do, as a process: for exit codes, pipes and signals. */
+export async function runProcess(
   args: string[],
   env: NodeJS.ProcessEnv = {},
   program = wobbet,
@@ -262,29 +276,29 @@ export async function run(
   return { code, out, err }
 }
 
-export interface Service extends Running {
+export interface Service {
   client: Client
   token: string
   address: string
   home: string
   env: NodeJS.ProcessEnv
+  said: () => string
+  stop: () => Promise<unknown>
 }
 
-export async function startService(
-  options: {
-    bot?: string
-    database?: string
-    home?: string
-    port?: number
-    /** What `store/faults.ts` reads; given, the build with the fault points is started. */
-    faults?: string
-    /** Another build than the one in `dist`. */
-    program?: string
-    env?: NodeJS.ProcessEnv
-    /** The user it runs under, where we are root. */
-    user?: number
-  } = {},
-): Promise<Service> {
+/** A service with a process of its own, which may be killed. */
+export type ServiceProcess = Omit<Service, "stop"> & Running
+
+interface ServiceOptions {
+  bot?: string
+  database?: string
+  home?: string
+  port?: number
+  env?: NodeJS.ProcessEnv
+}
+
+/** Where a service lives, and all it is told by its environment. */
+async function surroundings(options: ServiceOptions) {
   const home = options.home ?? tempFolder()
   const port = options.port ?? (await freePort())
   const env: NodeJS.ProcessEnv = {
@@ -295,9 +309,41 @@ export async function startService(
     WOBBET_SEAL_KEY: "0f".repeat(32),
     ...options.env,
   }
+  return { home, port, env }
+}
+
+/** Starts a service in this process: a quarter of what a process of its own costs. It cannot be killed. */
+export async function startService(options: ServiceOptions = {}): Promise<Service> {
+  const { home, port, env } = await surroundings(options)
+  let said = ""
+  const running = await (
+    await inside()
+  ).serveInside({ ...process.env, NO_COLOR: "1", ...env }, options.bot, (text) => (said += text))
+  let stopped: Promise<void> | undefined
+  const stop = () => (stopped ??= running.stop())
+  endings.push(stop)
+  const address = `http://127.0.0.1:${port}`
+  const { token } = running
+  const client = new Client(address, token)
+  return { client, token, address, home, env: { ...env, WOBBET_URL: address }, said: () => said, stop }
+}
+
+/** Starts a service as a process: for what ends it, holds it up, or is to be seen from outside. */
+export async function startProcess(
+  options: ServiceOptions & {
+    /** What `store/faults.ts` reads; given, the build with the fault points is started. */
+    faults?: string
+    /** Another build than the one in `dist`. */
+    program?: string
+    /** The user it runs under, where we are root. */
+    user?: number
+  } = {},
+): Promise<ServiceProcess> {
+  const { home, port, env } = await surroundings(options)
   if (options.faults !== undefined) env.WOBBET_FAULTS = options.faults
   const args = ["serve", ...(options.bot ? ["--bot", options.bot] : [])]
-  const program = options.program ?? (options.faults === undefined ? wobbet : withFaults)
+  const shipped = options.faults === undefined && process.env.WOBBET_BUILD === undefined
+  const program = options.program ?? (shipped ? wobbet : withFaults)
   const running = await start(args, env, /Wobbet is up/, program, options.user)
   const token = readFileSync(join(home, "token"), "utf8").trim()
   const address = `http://127.0.0.1:${port}`
@@ -313,8 +359,10 @@ export interface Standin {
 
 export async function startStandin(officePort?: number): Promise<Standin> {
   const port = await freePort()
-  const office = String(officePort ?? (await freePort()))
-  const running = await start(["standins", "--port", String(port), "--office-port", office], {}, /people:/)
+  const running = await (await inside()).standinsInside({ telegram: port, office: officePort ?? (await freePort()) })
+  let stopped: Promise<void> | undefined
+  const stop = () => (stopped ??= running.stop())
+  endings.push(stop)
   const address = `http://127.0.0.1:${port}`
   const read = async <T>(answer: Response): Promise<T> => {
     if (!answer.ok) throw new Error(`the stand-in answered ${answer.status}: ${await answer.text()}`)
@@ -325,7 +373,7 @@ export async function startStandin(officePort?: number): Promise<Standin> {
     post: async (path, body) =>
       read(await fetch(`${address}/standin/${path}`, { method: "POST", body: JSON.stringify(body) })),
     get: async (path) => read(await fetch(`${address}/standin/${path}`)),
-    stop: () => running.stop(),
+    stop,
   }
 }
 

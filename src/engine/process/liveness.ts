@@ -6,13 +6,19 @@ import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
 import { beat, buryProcesses, processesOn } from "../../store/leases.ts"
 
+/** The names of every service that runs in this process: nearly always one, but several share one in the tests. */
+const here = new Set<string>()
+let made = 0
+
 /** Says that this process lives, and frees what processes of this machine held that ended without saying so. */
 export class Liveness {
   private readonly machine = machineTag()
   /** This process's name among all that use the database. */
-  readonly self = `${this.machine}.${process.pid}.${Date.now().toString(36)}`
+  readonly self = `${this.machine}.${process.pid}.${Date.now().toString(36)}${made++ || ""}`
 
-  constructor(private readonly parts: { database: Database; bell: Bell; log: Logger }) {}
+  constructor(private readonly parts: { database: Database; bell: Bell; log: Logger }) {
+    here.add(this.self)
+  }
 
   beat(): Promise<void> {
     return beat(this.parts.database, { id: this.self, machine: this.machine, pid: process.pid })
@@ -27,7 +33,7 @@ export class Liveness {
   async takeOver(): Promise<void> {
     const { database, bell, log } = this.parts
     const others = await processesOn(database, this.machine)
-    const dead = others.filter((other) => other.id !== this.self && (other.pid === process.pid || !isAlive(other.pid)))
+    const dead = others.filter(({ id, pid }) => (pid === process.pid ? !here.has(id) : !isAlive(pid)))
     if (dead.length === 0) return
     await buryProcesses(
       database,
@@ -42,6 +48,7 @@ export class Liveness {
 
   /** Gives back everything this process still holds. */
   async leave(): Promise<void> {
+    here.delete(this.self)
     await buryProcesses(this.parts.database, [this.self])
   }
 }
