@@ -1,7 +1,7 @@
 // Builds what changed: the command line and service, the handler host, the SDK, the console.
 import { createHash } from "node:crypto"
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, symlinkSync, writeFileSync } from "node:fs"
-import { join } from "node:path"
+import { join, relative } from "node:path"
 import { fileURLToPath } from "node:url"
 import { brotliCompressSync, gzipSync } from "node:zlib"
 
@@ -9,16 +9,17 @@ const root = fileURLToPath(new URL("..", import.meta.url))
 const { version } = JSON.parse(readFileSync(join(root, "package.json"), "utf8"))
 const stamps = join(root, "dist", ".stamps.json")
 
-export async function build({ say = (text) => console.log(text) } = {}) {
+/** @param tests whether the build for the tests is wanted, too */
+export async function build({ tests = false, say = (text) => console.log(text) } = {}) {
   mkdirSync(join(root, "dist"), { recursive: true })
   const known = existsSync(stamps) ? JSON.parse(readFileSync(stamps, "utf8")) : {}
-  const lock = hashOf(["package.json", "package-lock.json", "scripts/build.mjs"])
-  const service = lock + hashOf(["src", "demo", "bench", "tests/faults", "tests/support"], (path) => !path.startsWith("src/console"))
+  const lock = hashOf(["package.json", "package-lock.json", "scripts/build.mjs", "scripts/marks.mjs"])
+  const service = lock + hashOf(["src", "demo", "bench"], (path) => !path.startsWith("src/console"))
   const types = lock + hashOf(["src/sdk", "src/core/message", "src/core/interview", "src/core/routing/duration.ts"])
   const pages = lock + hashOf(["src/console", "src/client", "vite.config.mjs"])
   if (known.service !== service || !existsSync(join(root, "dist/wobbet.js"))) {
     say("building the service …")
-    await buildService()
+    await bundle("dist", { ...entryPoints, ...measures }, false)
     known.service = service
   }
   if (known.types !== types || !existsSync(join(root, "dist/types/sdk/index.d.ts"))) {
@@ -31,6 +32,12 @@ export async function build({ say = (text) => console.log(text) } = {}) {
     await buildConsole()
     known.pages = pages
   }
+  const forTests = service + hashOf(["tests/faults/campaign.ts", "tests/faults/bot.ts", "tests/support"])
+  if (tests && (known.tests !== forTests || !existsSync(join(root, "dist/faults/inside.js")))) {
+    say("building the service for the tests …")
+    await bundle("dist/faults", { ...testEntryPoints, campaign: "tests/faults/campaign.ts" }, true)
+    known.tests = forTests
+  }
   writeFileSync(stamps, JSON.stringify(known))
 }
 
@@ -40,18 +47,12 @@ export const entryPoints = {
   render: "src/engine/replies/renderThread.ts",
   sdk: "src/sdk/index.ts",
 }
-/** The build for the tests, which also run it in their own process. */
+/** The build for the tests: with the fault points in it, and to be run in the tests' own process. */
 export const testEntryPoints = { ...entryPoints, inside: "tests/support/inside.ts" }
 const measures = {
   "bench/main": "bench/main.ts",
   "bench/load": "bench/load.ts",
   "bench/handwritten": "bench/handwritten.ts",
-}
-
-async function buildService() {
-  await bundle("dist", { ...entryPoints, ...measures }, false)
-  // The same with the fault points in it, for the fault tests alone.
-  await bundle("dist/faults", { ...testEntryPoints, campaign: "tests/faults/campaign.ts" }, true)
 }
 
 /** @param plugins may change sources on the way, to build a service without one of its mechanisms. */
@@ -80,6 +81,7 @@ export async function bundle(outdir, entries, faults, plugins = []) {
   if (inside)
     for (const name of ["console", "types"])
       if (!existsSync(join(root, outdir, name))) symlinkSync(join(root, "dist", name), join(root, outdir, name))
+  const { executedBanner, marked } = inside ? await import("./marks.mjs") : {}
   // With the packages in it, a command or a service starts in half the time: 1.2 s of processor instead of 2.3. In parts,
   // which lie beside it: most commands need a small one, and not the service's.
   await esbuild.build({
@@ -88,9 +90,9 @@ export async function bundle(outdir, entries, faults, plugins = []) {
     splitting: true,
     chunkNames: "part-[hash]",
     external: notInside,
-    banner: { js: requireInside },
+    banner: { js: inside ? requireInside + executedBanner : requireInside },
     sourcesContent: false,
-    plugins: [...plugins, ...(inside ? [ownProcess] : []), noMapsOfPackages],
+    plugins: [...plugins, ...(inside ? [forTests(marked)] : []), noMapsOfPackages],
   })
 }
 
@@ -123,17 +125,22 @@ const noMapsOfPackages = {
   },
 }
 
-/** The command line sees a process of its own wherever a test runs it inside. */
-const ownProcess = {
-  name: "own process",
+/** Sources as the tests need them: they note that they were executed, and a command may run inside the tests' process. */
+const forTests = (marked) => ({
+  name: "for tests",
   setup(build) {
     const shim = JSON.stringify(join(root, "tests/support/processOfRun.ts"))
-    build.onLoad({ filter: /src[/\\]cli[/\\][^/\\]*\.ts$/ }, ({ path }) => ({
-      contents: `import { process } from ${shim};${readFileSync(path, "utf8")}`,
-      loader: "ts",
-    }))
+    build.onLoad({ filter: /[/\\](src|demo)[/\\].*\.ts$/ }, ({ path }) => {
+      if (path.includes("node_modules")) return undefined
+      const name = relative(root, path)
+      const source = marked(readFileSync(path, "utf8"), name)
+      return {
+        contents: name.startsWith("src/cli") ? `import { process } from ${shim}; ${source}` : source,
+        loader: "ts",
+      }
+    })
   },
-}
+})
 
 /** What a bot's author imports, as types: for `wobbet bot check`, and for editors. */
 async function declareSdk() {

@@ -4,7 +4,7 @@ import { fileURLToPath } from "node:url"
 import { setUp } from "./setup.mjs"
 
 const root = fileURLToPath(new URL("..", import.meta.url))
-await setUp()
+await setUp({ tests: true })
 const done = spawnSync(
   process.execPath,
   ["--enable-source-maps", `${root}/dist/faults/campaign.js`, ...process.argv.slice(2)],

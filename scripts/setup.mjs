@@ -11,9 +11,15 @@ const root = fileURLToPath(new URL("..", import.meta.url))
 /**
  * Makes everything ready, or throws an Error whose message says what to do.
  *
+ * @param tests whether the build for the tests is wanted
  * @param programs that the tests run examples in other languages with
  */
-export async function setUp({ chromium = false, programs = [], say = (text) => console.log(text) } = {}) {
+export async function setUp({
+  chromium = false,
+  tests = false,
+  programs = [],
+  say = (text) => console.log(text),
+} = {}) {
   const [major] = process.versions.node.split(".").map(Number)
   if (major < 20) throw new Error(`Wobbet needs Node 20 or newer; this is ${process.version}.`)
   installPackages(say)
@@ -23,7 +29,7 @@ export async function setUp({ chromium = false, programs = [], say = (text) => c
   missing.push(...programs.filter((name) => !onPath(name)))
   if (missing.length > 0) installFromDebian(missing, say)
   const { build } = await import("./build.mjs")
-  await build({ say })
+  await build({ tests, say })
 }
 
 function installPackages(say) {

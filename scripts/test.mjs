@@ -42,7 +42,7 @@ function check(name, command, ...rest) {
 }
 
 try {
-  await setUp({ chromium: true, programs: ["python3", "curl"] })
+  await setUp({ chromium: true, tests: true, programs: ["python3", "curl"] })
 } catch (error) {
   console.error(`✕ ${error.message}`)
   console.log("0 passed, 1 failed")

@@ -5,7 +5,7 @@ import { spawnSync } from "node:child_process"
 import { readFileSync } from "node:fs"
 import { join } from "node:path"
 import { fileURLToPath } from "node:url"
-import { bundle, entryPoints } from "./build.mjs"
+import { bundle, testEntryPoints } from "./build.mjs"
 import { setUp } from "./setup.mjs"
 
 const root = fileURLToPath(new URL("..", import.meta.url))
@@ -536,7 +536,7 @@ const mechanisms = [
   },
 ]
 
-await setUp()
+await setUp({ tests: true })
 const wanted = process.argv.slice(2)
 const chosen = mechanisms.filter(({ name }) => wanted.length === 0 || wanted.some((word) => name.includes(word)))
 let standing = 0
@@ -560,7 +560,7 @@ for (const { name, file, from, to, and = [], test, may } of chosen) {
       })
     },
   }
-  await bundle(outdir, entryPoints, true, [plugin])
+  await bundle(outdir, testEntryPoints, true, [plugin])
   const [tests, pattern] = test
   const run = spawnSync(
     process.execPath,

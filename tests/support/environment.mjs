@@ -1,6 +1,8 @@
-import { join } from "node:path"
+import { join, relative } from "node:path"
 import { fileURLToPath, pathToFileURL } from "node:url"
 import { TestEnvironment } from "jest-environment-node"
+import { executed, watchExecuted } from "./executed.mjs"
+import { Recording } from "./recording.mjs"
 
 const root = fileURLToPath(new URL("../..", import.meta.url))
 const inside = pathToFileURL(join(root, process.env.WOBBET_BUILD ?? "dist/faults", "inside.js")).href
@@ -9,8 +11,24 @@ const inside = pathToFileURL(join(root, process.env.WOBBET_BUILD ?? "dist/faults
 export default class InsideEnvironment extends TestEnvironment {
   constructor(config, context) {
     super(config, context)
+    const testFile = relative(root, context.testPath)
+    this.executed = watchExecuted(testFile)
+    if (process.env.WOBBET_RECORD) this.recording = new Recording(process.env.WOBBET_RECORD, testFile)
     // Read when the packages are loaded.
     process.env.NO_COLOR = "1"
+    this.global.process.env.WOBBET_EXECUTED = this.executed.elsewhere
+    this.global.$executed = executed
     this.global.loadInside = () => import(inside)
+    this.global.recording = this.recording
+  }
+
+  handleTestEvent(event) {
+    this.recording?.hear(event)
+  }
+
+  async teardown() {
+    this.executed.keep()
+    this.recording?.end()
+    await super.teardown()
   }
 }

@@ -363,9 +363,9 @@ export class Sender {
     const known = channels.get(begun.channel)
     const call = begun.calls[begun.call]!
     const inline = call.inline && known && (await answerInline(heldCalls, call.inline, known, begun))
-    const inCall = call.captured ? "captured" : "answer in the call"
-    if (inline) return this.conclude(begun, inline, undefined, inCall)
+    // What is only tried out is captured, also where it comes too late for the call that waited for it.
     if (call.captured) return this.conclude(begun, { outcome: "accepted" }, undefined, "captured")
+    if (inline) return this.conclude(begun, inline, undefined, "answer in the call")
     const began = performance.now()
     const answer = await this.counted(begun.channel, async () =>
       known && this.leased(begun.channel, call)
