@@ -1,12 +1,16 @@
-// npm test: makes ready, then lint, format, types and all tests. With arguments, only the tests they name.
-import { spawn, spawnSync } from "node:child_process"
+// npm test: makes ready, then lint, format, types and all tests but the long tables of faults (npm run faults). With
+// arguments, only the tests they name; with --changed, those that executed a changed file when they last ran.
+import { spawn } from "node:child_process"
 import { fileURLToPath } from "node:url"
+import { rememberSources, testsOfChanges } from "./changed.mjs"
+import { cache, processorOfChildren, report, runJest } from "./jest.mjs"
 import { setUp } from "./setup.mjs"
 
 const root = fileURLToPath(new URL("..", import.meta.url))
 const args = process.argv.slice(2)
-
-const cache = `${root}/node_modules/.cache/wobbet`
+const wantsChanged = args.includes("--changed")
+const named = args.filter((one) => one !== "--changed")
+const begun = performance.now()
 
 /** The checks that need nothing to run: all at once, each looking again only at what changed since it last passed. */
 const checks = {
@@ -48,19 +52,32 @@ try {
   console.log("0 passed, 1 failed")
   process.exit(1)
 }
-if (args.length === 0) {
+const whole = named.length === 0 && !wantsChanged
+if (whole) {
   const passed = await Promise.all(Object.entries(checks).map(([name, command]) => check(name, ...command)))
   if (passed.includes(false)) {
     console.log("0 passed, 1 failed")
     process.exit(1)
   }
 }
-const jest = spawnSync(
-  process.execPath,
-  ["--experimental-vm-modules", "--no-warnings", `${root}/node_modules/jest/bin/jest.js`, ...args],
-  {
-    cwd: root,
-    stdio: ["ignore", "inherit", "inherit"],
-  },
-)
-process.exit(jest.status ?? 1)
+let chosen = named
+if (wantsChanged) {
+  const found = testsOfChanges()
+  if (found === undefined)
+    console.log("What has changed may concern every test, or there was no whole run before: all are run.")
+  else {
+    console.log(
+      `${found.changed.length} files have changed since the last whole run; ${found.tests.length} test files executed them.`,
+    )
+    if (found.tests.length === 0) {
+      console.log("0 passed, 0 failed")
+      process.exit(0)
+    }
+    chosen = ["--runTestsByPath", ...found.tests]
+  }
+}
+const checked = processorOfChildren()
+const result = runJest(chosen)
+if (whole && result.failed === 0) rememberSources()
+report("npm test", { ...result, seconds: (performance.now() - begun) / 1000, processor: result.processor + checked })
+process.exit(result.failed === 0 ? 0 : 1)

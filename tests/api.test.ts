@@ -201,7 +201,8 @@ async function fetchOnFresh(address: string, request: RequestInit): Promise<Resp
   try {
     return await fetch(address, request)
   } catch (error) {
-    if (((error as Error).cause as { code?: string } | undefined)?.code !== "UND_ERR_SOCKET") throw error
+    const { code = "" } = ((error as Error).cause ?? {}) as { code?: string }
+    if (code !== "UND_ERR_SOCKET" && code !== "ECONNRESET") throw error
     return fetch(address, request)
   }
 }

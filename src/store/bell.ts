@@ -75,6 +75,12 @@ export class Bell {
     }, 40)
   }
 
+  /** Tells this process before anything else happens, and all others as `ring` does. */
+  ringHereFirst(ring: Ring): void {
+    this.listeners.get(ring)?.forEach((listener) => listener())
+    this.ring(ring)
+  }
+
   /** Ends, once what was rung last is told. */
   async stop(): Promise<void> {
     this.stopped = true

@@ -1,6 +1,5 @@
 import type { Said, Service, Standin } from "../support/harness.ts"
 import {
-  allOf,
   endAll,
   eventually,
   pause,
@@ -10,9 +9,9 @@ import {
   startProcess,
   startService,
   startStandin,
-  takenUp,
   tempFolder,
 } from "../support/harness.ts"
+import { dying, killTable } from "../support/killTable.ts"
 import { quayBot } from "../support/quayBot.ts"
 
 let standin: Standin
@@ -31,6 +30,8 @@ interface Case {
   /** Replies of which it was open for a while whether the provider took them. */
   doubts?: number
   parked?: number
+  /** Played by `npm test`, too. */
+  always?: true
 }
 
 const counts = ["count 1", "count 2"]
@@ -38,18 +39,12 @@ const longParts = ["long", "long", "long", "count 1"]
 
 /** Runs a service that fails at a place, then one that does not, and reads what the provider and the record say. */
 async function fail(act: string, { point, says = "count", settings = {} }: Case) {
-  const where = await placeFor(quayBot)
-  const first = await startProcess({ ...where, faults: `${point}=${act}` })
-  const stage = await Stage.set(first, standin, { gather: 0, ...settings })
-  // A reply's first attempt begins with the commit of its turn only in the process that sends for the channel.
-  await takenUp(where.database, stage.key)
+  const scene = await dying(standin, { bot: quayBot, faults: `${point}=${act}`, settings })
+  const { first, stage, where } = scene
   await stage.say(says)
   await stage.say("count")
-  let service: Service = first
-  if (act === "kill") {
-    expect(await first.ended).toBe("SIGKILL")
-    service = await startService(where)
-  }
+  const service: Service = act === "kill" ? await scene.replaced() : first
+  if (act === "kill") expect(await first.ended).toBe("SIGKILL")
   const { client } = service
   return { service, stage, client, database: where.database }
 }
@@ -67,8 +62,6 @@ async function outcome(act: string, one: Case) {
   )
   // A list finds its messages first and looks at them then: a turn may have ended in between, with a reply it does not hold.
   await quiet(database)
-  // Long enough for anything that would be said once too often.
-  await pause(300)
   const [answers, outs, parked] = await Promise.all([
     stage.answers(),
     client.messages({ channel: stage.key, direction: "out" }),
@@ -90,10 +83,17 @@ const killed: Case[] = [
   { point: "inlet: call kept", answers: counts },
   { point: "turn: line loaded", answers: counts },
   { point: "turn: handler chosen", answers: counts },
-  { point: "turn: handler answered", answers: counts },
+  { point: "turn: handler answered", answers: counts, always: true },
   // From here on the attempt is on record, and nobody can know whether its first byte left.
   { point: "turn: committed", settings: { onDoubt: "resend" }, answers: counts, doubts: 1 },
-  { point: "turn: committed", settings: { onDoubt: "park" }, answers: ["count 2"], doubts: 1, parked: 1 },
+  {
+    point: "turn: committed",
+    settings: { onDoubt: "park" },
+    answers: ["count 2"],
+    doubts: 1,
+    parked: 1,
+    always: true,
+  },
   { point: "send: attempt begun", says: "long", settings: { onDoubt: "resend" }, answers: longParts, doubts: 1 },
   {
     point: "send: attempt begun",
@@ -113,10 +113,10 @@ const killed: Case[] = [
 
 const lost: Case[] = [
   { point: "inlet: call kept", answers: counts },
-  { point: "turn: committed", answers: counts },
+  { point: "turn: committed", answers: counts, always: true },
   { point: "send: attempt begun", says: "long", answers: longParts },
   // The call was made and its outcome could not be put on record: it is told again, not made again.
-  { point: "send: call answered", settings: { onDoubt: "resend" }, answers: counts },
+  { point: "send: call answered", settings: { onDoubt: "resend" }, answers: counts, always: true },
   { point: "send: answer recorded", answers: counts },
   { point: "poll: updates kept", settings: { receive: "polling" }, answers: counts },
 ]
@@ -129,17 +129,11 @@ describe.each([
   ],
   ["the same where the process lives and only the database's answer is lost", "lose", lost],
 ])("%s", (_name, act, cases) => {
-  let found: (() => unknown)[]
-  beforeAll(async () => {
-    found = await allOf(cases, 4, (one) => outcome(act, one))
-  }, 300_000)
+  const { scenes, found } = killTable(cases, 3, (one) => outcome(act, one))
 
-  test.each(cases.map((scene, at) => ({ says: "count", settings: {}, ...scene, at })))(
-    "$point, $says, $settings",
-    (one) => {
-      expect(found[one.at]!()).toEqual({ answers: one.answers, doubts: one.doubts ?? 0, parked: one.parked ?? 0 })
-    },
-  )
+  test.each(scenes.map((scene) => ({ says: "count", settings: {}, ...scene })))("$point, $says, $settings", (one) => {
+    expect(found(one.at)).toEqual({ answers: one.answers, doubts: one.doubts ?? 0, parked: one.parked ?? 0 })
+  })
 })
 
 test("a conversation claimed in a statement whose answer was lost is found again, long before its claim runs out", async () => {

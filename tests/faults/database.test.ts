@@ -43,7 +43,7 @@ async function scene(settings: object, faults = "") {
   const stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0, ...settings })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await standin.post("start", { bot: stage.bot.username, from: stage.person.id })
-  await takenUp(where.database, stage.key)
+  await takenUp(service, stage.key)
   const say = (text: string, to: Service = service) => bring(to, stage.key, hookSecret, update(stage.person.id, text))
   return { where, service, stage, say }
 }

@@ -4,8 +4,8 @@ import type { Service } from "../support/harness.ts"
 import {
   endAll,
   eventually,
-  pause,
   freshDatabase,
+  pause,
   startService,
   takenUp,
   tempFolder,
@@ -69,7 +69,7 @@ test("a provider that is dark is asked a few times whether it has them, and not 
     settings: { apiBase: `http://127.0.0.1:${port}`, perSecond: 1000 },
     secrets: { botToken: "xoxb-1", signingSecret: "word" },
   })
-  await takenUp(database, "dark")
+  await takenUp(service, "dark")
   const people = Array.from({ length: 20 }, (_, at) => `U${String(at).padStart(8, "0")}`)
   for (const to of people) await service.client.send({ to, channel: "dark", text: "The 14:20 is late." })
   await eventually(

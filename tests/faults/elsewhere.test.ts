@@ -1,20 +1,18 @@
 import { Client } from "../../src/client/client.ts"
-import type { Service, Standin } from "../support/harness.ts"
+import type { Standin } from "../support/harness.ts"
 import {
-  allOf,
   atEnd,
   endAll,
   eventually,
   pause,
   placeFor,
   query,
-  quiet,
   Stage,
   startProcess,
   startService,
   startStandin,
-  takenUp,
 } from "../support/harness.ts"
+import { dying, killTable } from "../support/killTable.ts"
 import { json, startEndpoint } from "../support/endpoint.ts"
 
 let standin: Standin
@@ -82,24 +80,26 @@ routes:
 interface Case {
   says: "quick" | "slow" | "later" | "queue" | "short"
   point: string
+  /** Played by `npm test`, too. */
+  always?: true
 }
 
 const killed: Case[] = [
   { says: "quick", point: "turn: handler chosen=kill" },
   { says: "quick", point: "endpoint: about to ask=kill" },
-  { says: "quick", point: "endpoint: answered=kill" },
+  { says: "quick", point: "endpoint: answered=kill", always: true },
   { says: "quick", point: "turn: handler answered=kill" },
   { says: "quick", point: "turn: committed=kill" },
   { says: "slow", point: "turn: committed=kill@1" },
   { says: "slow", point: "endpoint: answered=kill" },
-  { says: "slow", point: "elsewhere: answer kept=kill" },
+  { says: "slow", point: "elsewhere: answer kept=kill", always: true },
   { says: "slow", point: "turn: handler answered=kill" },
   { says: "slow", point: "turn: committed=kill@2" },
   { says: "later", point: "endpoint: answered=kill" },
   { says: "later", point: "turn: committed=kill@1" },
   { says: "later", point: "turn: committed=kill@2" },
   { says: "queue", point: "turn: committed=kill@1" },
-  { says: "queue", point: "elsewhere: leased=kill" },
+  { says: "queue", point: "elsewhere: leased=kill", always: true },
   { says: "queue", point: "elsewhere: answer kept=kill" },
   { says: "queue", point: "turn: handler answered=kill" },
   { says: "queue", point: "turn: committed=kill@2" },
@@ -129,26 +129,15 @@ function worker(address: string, token: string) {
 }
 
 async function course({ says, point }: Case) {
-  const where = await placeFor(bot())
-  const first = await startProcess({ ...where, env, faults: point })
-  const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
-  await takenUp(where.database, stage.key)
-  let service: Service = first
-  let over = false
-  const again = first.ended.then(async () => {
-    if (!over) service = await startService({ ...where, env })
-  })
+  const scene = await dying(standin, { bot: bot(), env, faults: point, settings: { onDoubt: "resend" } })
+  const { first, stage, where } = scene
   const end = worker(first.address, first.token)
   const asked = office.calls.length
   await stage.say(says)
   const last = says === "short" ? "Nobody." : says === "queue" ? "queue 1" : `/${says} 1`
   await eventually(async () => (await stage.answers()).at(-1)?.text === last, `"${last}"`, 40)
-  // Long enough for anything that would be said once too often.
-  await pause(2500)
-  over = true
+  const service = await scene.settled()
   await end()
-  await again
-  await quiet(where.database)
   const said = (await stage.answers()).map(({ text }) => text)
   const [left] = await query<{ n: number }>(where.database, "SELECT count(*)::int AS n FROM waits")
   const [state] = await query<{ state: object }>(where.database, "SELECT state FROM states")
@@ -158,13 +147,10 @@ async function course({ says, point }: Case) {
 }
 
 describe("kill -9 between two steps of an endpoint's answer and of a lease", () => {
-  let found: (() => Awaited<ReturnType<typeof course>>)[]
-  beforeAll(async () => {
-    found = await allOf(killed, 3, course)
-  }, 400_000)
+  const { scenes, found } = killTable(killed, 3, course)
 
-  test.each(killed.map(({ says, point }, at) => [says, point, at] as const))("%s: %s", (says, _point, at) => {
-    const { said, left, state, ids } = found[at]!()
+  test.each(scenes)("$says: $point", ({ says, at }) => {
+    const { said, left, state, ids } = found(at)
     if (says === "short") expect(said).toEqual(["Nobody."])
     else {
       const answer = says === "queue" ? "queue 1" : `/${says} 1`

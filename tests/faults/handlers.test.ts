@@ -11,6 +11,7 @@ import {
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
+import { startGateway } from "../support/gateway.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { bring, crowd, hookSecret, update } from "../support/updates.ts"
 
@@ -95,13 +96,17 @@ describe("nobody waits for a bad handler", () => {
   }, 60_000)
 
   test("what is said once a loop is stuck waits for nothing: a warm host takes all of it, and none runs twice", async () => {
-    const own = await startService({ bot: tempFolder(quayBot) })
+    let begun = () => {}
+    const spinning = new Promise<void>((done) => (begun = done))
+    const { address } = await startGateway(() => (begun(), {}))
+    const spins = `export default async () => { await fetch("${address}"); for (;;) {} }`
+    const own = await startProcess({ bot: tempFolder({ ...quayBot, "handlers/spins.ts": spins }) })
     const bad = await Stage.set(own, standin, { gather: 0 })
     const others = await Promise.all([1, 2, 3, 4].map(() => Stage.set(own, standin, { gather: 0 })))
     await others[0]!.say("say warm")
     await others[0]!.answered(1)
     await bad.say("spin")
-    await eventually(async () => (await bad.messages({ direction: "in" })).length === 1, "the loop to begin")
+    await spinning
     // By then it has been silent for long enough to be noticed, and not for long enough to be given up.
     await pause(600)
     await Promise.all(others.map((other, n) => other.say(`fresh ${n}`)))

@@ -1,21 +1,19 @@
 import { createServer } from "node:http"
 import type { AddressInfo } from "node:net"
-import type { Service, Standin } from "../support/harness.ts"
+import type { Standin } from "../support/harness.ts"
 import {
-  allOf,
   atEnd,
   endAll,
   eventually,
   pause,
   placeFor,
   query,
-  quiet,
   Stage,
   startProcess,
   startService,
   startStandin,
-  takenUp,
 } from "../support/harness.ts"
+import { dying, killTable } from "../support/killTable.ts"
 
 let standin: Standin
 /** Keys with which the side effect was asked for, by whose it was. */
@@ -69,41 +67,32 @@ interface Case {
   point: string
   /** How often the side effect is asked for, always with one key. */
   effects: number
+  /** Played by `npm test`, too. */
+  always?: true
 }
 
 const killed: Case[] = [
   { point: "turn: handler chosen=kill@2", effects: 1 },
   { point: "once: start recorded=kill", effects: 1 },
-  { point: "once: callback ended=kill", effects: 2 },
-  { point: "once: result recorded=kill", effects: 1 },
+  { point: "once: callback ended=kill", effects: 2, always: true },
+  { point: "once: result recorded=kill", effects: 1, always: true },
   { point: "turn: handler answered=kill@1", effects: 1 },
   { point: "turn: handler answered=kill@2", effects: 1 },
   { point: "turn: committed=kill@2", effects: 1 },
   { point: "turn: handler answered=kill@3", effects: 1 },
   { point: "turn: committed=kill@3", effects: 1 },
-  { point: "timer: due=kill", effects: 1 },
+  { point: "timer: due=kill", effects: 1, always: true },
   { point: "timer: in line=kill", effects: 1 },
 ]
 
 async function course({ point }: Case) {
-  const where = await placeFor(bot())
-  const first = await startProcess({ ...where, faults: point })
-  const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
-  await takenUp(where.database, stage.key)
-  let service: Service = first
-  let over = false
-  const again = first.ended.then(async () => {
-    if (!over) service = await startService(where)
-  })
+  const scene = await dying(standin, { bot: bot(), faults: point, settings: { onDoubt: "resend" } })
+  const { stage, where } = scene
   await stage.say("go")
   await stage.answered(1)
   await stage.say("2")
   await stage.answered(3)
-  // Long enough for anything that would be said once too often.
-  await pause(2500)
-  over = true
-  await again
-  await quiet(where.database)
+  const service = await scene.settled()
   const said = (await stage.answers()).map(({ text }) => text)
   const interviews = await query<{ ended: string }>(where.database, "SELECT ended FROM interviews")
   const [left] = await query<{ n: number }>(where.database, "SELECT count(*)::int AS n FROM timers")
@@ -117,15 +106,12 @@ async function course({ point }: Case) {
 }
 
 describe("kill -9 between two steps of a question, of a side effect and of a time", () => {
-  let found: (() => Awaited<ReturnType<typeof course>>)[]
-  beforeAll(async () => {
-    found = await allOf(killed, 2, course)
-  }, 300_000)
+  const { scenes, found } = killTable(killed, 2, course)
 
-  test.each(killed.map((one, at) => [one.point, at] as const))("%s", (_point, at) => {
-    const { said, keys, ended, left } = found[at]!()
+  test.each(scenes)("$point", ({ effects, at }) => {
+    const { said, keys, ended, left } = found(at)
     expect(said).toEqual(["How many?", "2 done", "later"])
-    expect(keys).toHaveLength(killed[at]!.effects)
+    expect(keys).toHaveLength(effects)
     expect(new Set(keys).size).toBe(1)
     expect(ended).toEqual(["done"])
     expect(left).toBe(0)

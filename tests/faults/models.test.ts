@@ -2,22 +2,9 @@ import { createServer } from "node:http"
 import type { AddressInfo } from "node:net"
 import type { ModelStandin } from "../../src/standins/model/server.ts"
 import { startModel } from "../../src/standins/model/server.ts"
-import type { Service, Standin } from "../support/harness.ts"
-import {
-  allOf,
-  atEnd,
-  endAll,
-  eventually,
-  pause,
-  placeFor,
-  query,
-  quiet,
-  Stage,
-  startProcess,
-  startService,
-  startStandin,
-  takenUp,
-} from "../support/harness.ts"
+import type { Standin } from "../support/harness.ts"
+import { atEnd, endAll, eventually, placeFor, query, Stage, startService, startStandin } from "../support/harness.ts"
+import { dying, killTable } from "../support/killTable.ts"
 
 let standin: Standin
 let quick: ModelStandin
@@ -77,16 +64,18 @@ routes:
 interface Case {
   says: "plain dogs" | "booking" | "slow dogs" | "a booking" | "growing dogs"
   point: string
+  /** Played by `npm test`, too. */
+  always?: true
 }
 
 const killed: Case[] = [
   { says: "plain dogs", point: "model: reserved=kill" },
-  { says: "plain dogs", point: "model: answered=kill" },
+  { says: "plain dogs", point: "model: answered=kill", always: true },
   { says: "plain dogs", point: "turn: handler answered=kill" },
   { says: "plain dogs", point: "turn: committed=kill" },
   { says: "booking", point: "once: start recorded=kill@2" },
   { says: "booking", point: "once: callback ended=kill@2" },
-  { says: "booking", point: "model: tool used=kill" },
+  { says: "booking", point: "model: tool used=kill", always: true },
   { says: "booking", point: "model: answered=kill@2" },
   { says: "slow dogs", point: "turn: committed=kill@1" },
   { says: "slow dogs", point: "model: answered=kill" },
@@ -95,20 +84,13 @@ const killed: Case[] = [
   { says: "a booking", point: "model: tool used=kill" },
   { says: "a booking", point: "model: answered=kill@2" },
   { says: "growing dogs", point: "turn: committed=kill@1" },
-  { says: "growing dogs", point: "elsewhere: answer kept=kill" },
+  { says: "growing dogs", point: "elsewhere: answer kept=kill", always: true },
   { says: "growing dogs", point: "send: call answered=kill@2" },
 ]
 
 async function course({ says, point }: Case) {
-  const where = await placeFor(bot())
-  const first = await startProcess({ ...where, env, faults: point })
-  const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
-  await takenUp(where.database, stage.key)
-  let service: Service = first
-  let over = false
-  const again = first.ended.then(async () => {
-    if (!over) service = await startService({ ...where, env })
-  })
+  const scene = await dying(standin, { bot: bot(), env, faults: point, settings: { onDoubt: "resend" } })
+  const { stage, where } = scene
   await stage.say(says)
   const last = says.endsWith("booking") ? "Your ticket: TP-7." : /^Dogs travel free.*along\.$/
   await eventually(
@@ -119,11 +101,7 @@ async function course({ says, point }: Case) {
     `"${String(last)}"`,
     60,
   )
-  // Long enough for anything that would be said once too often.
-  await pause(2500)
-  over = true
-  await again
-  await quiet(where.database)
+  const service = await scene.settled()
   const said = (await stage.answers()).map(({ text }) => text)
   const [left] = await query<{ n: number }>(where.database, "SELECT count(*)::int AS n FROM waits")
   const [spent] = await query<{ calls: number }>(where.database, "SELECT calls FROM spending")
@@ -134,13 +112,10 @@ async function course({ says, point }: Case) {
 }
 
 describe("kill -9 between two steps of a model's answer", () => {
-  let found: (() => Awaited<ReturnType<typeof course>>)[]
-  beforeAll(async () => {
-    found = await allOf(killed, 3, course)
-  }, 400_000)
+  const { scenes, found } = killTable(killed, 3, course)
 
-  test.each(killed.map(({ says, point }, at) => [says, point, at] as const))("%s: %s", (says, point, at) => {
-    const { said, left, spent, keys } = found[at]!()
+  test.each(scenes)("$says: $point", ({ says, point, at }) => {
+    const { said, left, spent, keys } = found(at)
     const early = said.filter((text) => text === "One moment.")
     const answers = said.filter((text) => text !== "One moment.")
     expect(answers).toHaveLength(1)

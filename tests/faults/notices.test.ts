@@ -1,9 +1,7 @@
 import type { Standin } from "../support/harness.ts"
 import {
-  allOf,
   endAll,
   eventually,
-  pause,
   placeFor,
   query,
   quiet,
@@ -13,6 +11,7 @@ import {
   startStandin,
   takenUp,
 } from "../support/harness.ts"
+import { dying, killTable, longTest } from "../support/killTable.ts"
 
 let standin: Standin
 beforeAll(async () => {
@@ -42,31 +41,37 @@ const told = (database: string) =>
     "SELECT conversation, count(*)::int AS n FROM messages WHERE origin = 'notice' GROUP BY conversation",
   )
 
-test("one to 10,000, with two services of which one is killed: each is told once", async () => {
-  const where = await placeFor(bot)
-  const first = await startProcess({ ...where, faults: "notice: about to be said=kill@5" })
-  const stage = await Stage.set(first, standin, { gather: 0 })
-  await takenUp(where.database, stage.key)
-  const other = await startService({ ...where, port: where.port + 1 })
-  await other.client.pauseChannel(stage.key)
-  await query(where.database, crew(stage.key, 10_000))
-  const [kept] = (await other.client.sendNotice({ type: "boat.late", data: { boat: "Petrel" } }, "late-1")).items
-  await eventually(async () => (await other.client.notice(kept!.id)).said === 10_000, "all to be told", 240)
-  expect(await first.ended).toBe("SIGKILL")
-  const found = await told(where.database)
-  expect(found).toHaveLength(10_000)
-  expect(new Set(found.map(({ n }) => n))).toEqual(new Set([1]))
-  expect(await other.client.notice(kept!.id)).toMatchObject({ said: 10_000, waiting: 0, refused: 0, failed: 0 })
-  await other.stop()
-}, 320_000)
+longTest(
+  "one to 10,000, with two services of which one is killed: each is told once",
+  async () => {
+    const where = await placeFor(bot)
+    const first = await startProcess({ ...where, faults: "notice: about to be said=kill@5" })
+    const stage = await Stage.set(first, standin, { gather: 0 })
+    await takenUp(first, stage.key)
+    const other = await startService({ ...where, port: where.port + 1 })
+    await other.client.pauseChannel(stage.key)
+    await query(where.database, crew(stage.key, 10_000))
+    const [kept] = (await other.client.sendNotice({ type: "boat.late", data: { boat: "Petrel" } }, "late-1")).items
+    await eventually(async () => (await other.client.notice(kept!.id)).said === 10_000, "all to be told", 240)
+    expect(await first.ended).toBe("SIGKILL")
+    const found = await told(where.database)
+    expect(found).toHaveLength(10_000)
+    expect(new Set(found.map(({ n }) => n))).toEqual(new Set([1]))
+    expect(await other.client.notice(kept!.id)).toMatchObject({ said: 10_000, waiting: 0, refused: 0, failed: 0 })
+    await other.stop()
+  },
+  320_000,
+)
 
-const killed = ["notice: recipients found=kill", "notice: about to be said=kill", "send: call answered=kill"]
+const killed: { point: string; always?: true }[] = [
+  { point: "notice: recipients found=kill" },
+  { point: "notice: about to be said=kill", always: true },
+  { point: "send: call answered=kill" },
+]
 
-async function course(point: string) {
-  const where = await placeFor(bot)
-  const first = await startProcess({ ...where, faults: point })
-  const stage = await Stage.set(first, standin, { gather: 0, onDoubt: "resend" })
-  await takenUp(where.database, stage.key)
+async function course({ point }: { point: string }) {
+  const scene = await dying(standin, { bot, faults: point, settings: { onDoubt: "resend" } })
+  const { first, stage, where } = scene
   await query(
     where.database,
     `WITH c AS (INSERT INTO contacts (id, name, tags) VALUES ('con_${"0".repeat(26)}', 'Ines', '{crew}')),
@@ -77,25 +82,20 @@ async function course(point: string) {
   // The stand-in lets a bot write only to whoever has written to it.
   await stage.standin.post("say", { bot: stage.bot.username, from: stage.person.id, text: "(quiet)", edited: false })
   await first.client.sendNotice({ type: "boat.late", data: { boat: "Tern" } }, "late").catch(() => undefined)
-  await first.ended
-  const service = await startService(where)
+  const service = await scene.replaced()
   // Whoever asked and heard nothing asks again, with the same key.
   await service.client.sendNotice({ type: "boat.late", data: { boat: "Tern" } }, "late")
   await eventually(async () => (await told(where.database)).length > 0, "the notice")
   await quiet(where.database)
-  await pause(1500)
   const found = await told(where.database)
   await service.stop()
   return found
 }
 
 describe("kill -9 between two steps of a notice", () => {
-  let found: (() => Awaited<ReturnType<typeof course>>)[]
-  beforeAll(async () => {
-    found = await allOf(killed, 3, course)
-  }, 200_000)
+  const { scenes, found } = killTable(killed, 3, course)
 
-  test.each(killed.map((point, at) => [point, at] as const))("%s", (_point, at) => {
-    expect(found[at]!().map(({ n }) => n)).toEqual([1])
+  test.each(scenes)("$point", ({ at }) => {
+    expect(found(at).map(({ n }) => n)).toEqual([1])
   })
 })

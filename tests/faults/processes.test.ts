@@ -41,7 +41,7 @@ describe("one turn at a time, in order, over two processes on one database", () 
       async () => (await Promise.all(people.map((id) => first.answers(id)))).every((answers) => answers.length === 1),
       "everybody to be known",
     )
-    await takenUp(database, first.key)
+    await takenUp([one, two], first.key)
     // The same updates to both processes at once, as a redelivery in parallel would be.
     let update = 5_000_000
     const post = (service: Service, body: object) =>
@@ -147,7 +147,7 @@ test.each(["send: attempt begun=hold1500", "send: call answered=hold1500@2"])(
     const database = await freshDatabase()
     const service = await startProcess({ bot: tempFolder(quayBot), database, faults })
     const stage = await Stage.set(service, standin, { gather: 0 })
-    await takenUp(database, stage.key)
+    await takenUp(service, stage.key)
     await stage.say("count")
     await stage.answered(1)
     const [said] = await stage.messages({ direction: "in" })
@@ -171,7 +171,7 @@ test("under load one of two is killed and the other told to stop: every message 
   const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0, onDoubt: "resend" })
   await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
   const people = await crowd(stage, 12)
-  await takenUp(database, stage.key)
+  await takenUp(services, stage.key)
   const rounds = 8
   const talking = people.map(async (chat) => {
     for (let n = 1; n <= rounds; n++) {
@@ -267,7 +267,7 @@ describe("order does not hang on ids or clocks", () => {
       async () => (await slow.client.channels()).items.length > 0,
       "the other process to know the channel",
     )
-    await takenUp(database, stage.key)
+    await takenUp([slow, service], stage.key)
     // While this turn lasts, both messages come to wait in the line.
     for (const text of ["say 1", "nap"]) await insist([slow], stage.key, hookSecret, update(chat!, text))
     const late = bring(slow, stage.key, hookSecret, update(chat!, "say later"))

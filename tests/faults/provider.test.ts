@@ -6,7 +6,7 @@ import {
   pause,
   query,
   Stage,
-  startService,
+  startProcess,
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
@@ -18,7 +18,7 @@ let standin: Standin
 
 beforeAll(async () => {
   standin = await startStandin()
-  service = await startService({ bot: tempFolder(quayBot) })
+  service = await startProcess({ bot: tempFolder(quayBot) })
 })
 afterAll(endAll)
 

@@ -33,7 +33,7 @@ describe("redelivered means ignored", () => {
     services = await Promise.all([1, 2].map(() => startService({ bot, database })))
     stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0 })
     await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
-    await takenUp(database, stage.key)
+    await takenUp(services, stage.key)
   }, 60_000)
 
   test("every call three times at once, to two processes, and once more later: each makes one turn", async () => {

@@ -1,9 +1,7 @@
 import type { Standin } from "../support/harness.ts"
 import {
-  allOf,
   endAll,
   eventually,
-  pause,
   placeFor,
   query,
   quiet,
@@ -13,6 +11,7 @@ import {
   startStandin,
   takenUp,
 } from "../support/harness.ts"
+import { killTable } from "../support/killTable.ts"
 
 let standin: Standin
 beforeAll(async () => {
@@ -28,14 +27,14 @@ also: [{ name: all, when: { phrase: "all of [it]" }, relay: { to: { channel: ${d
 routes: [{ name: all, when: { phrase: "all of [it]" }, handler: { text: "Answered." } }]`,
 })
 
-const killed = [
-  "turn: handler answered=kill",
-  "turn: committed=kill",
-  "relay: about to be shown=kill",
-  "send: call answered=kill",
+const killed: { point: string; always?: true }[] = [
+  { point: "turn: handler answered=kill" },
+  { point: "turn: committed=kill" },
+  { point: "relay: about to be shown=kill", always: true },
+  { point: "send: call answered=kill" },
 ]
 
-async function course(point: string) {
+async function course({ point }: { point: string }) {
   const where = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
   let service = await startService(where)
   let near = await Stage.set(service, standin, { gather: 0, onDoubt: "resend" })
@@ -46,14 +45,13 @@ async function course(point: string) {
   near = new Stage(first, standin, near.bot, near.person, near.key)
   desk = new Stage(first, standin, desk.bot, desk.person, desk.key)
   await eventually(async () => (await first.client.bot()).release !== undefined, "the bot")
-  await takenUp(where.database, near.key)
+  await takenUp(first, near.key)
   // Opens the chat, so that the bot may write there.
   await standin.post("start", { bot: desk.bot.username, from: desk.person.id })
   await near.say("all of it")
   await first.ended
   service = await startService({ ...where, bot: folder })
   await eventually(async () => (await desk.answers()).length > 0 && (await near.answers()).length > 0, "both", 60)
-  await pause(2000)
   await quiet(where.database)
   const rows = await query<{ state: string }>(where.database, "SELECT state FROM relays")
   await service.stop()
@@ -61,13 +59,10 @@ async function course(point: string) {
 }
 
 describe("kill -9 between a message and its being shown elsewhere", () => {
-  let found: (() => Awaited<ReturnType<typeof course>>)[]
-  beforeAll(async () => {
-    found = await allOf(killed, 2, course)
-  }, 300_000)
+  const { scenes, found } = killTable(killed, 2, course)
 
-  test.each(killed.map((point, at) => [point, at] as const))("%s", (point, at) => {
-    const { near, desk, rows } = found[at]!()
+  test.each(scenes)("$point", ({ point, at }) => {
+    const { near, desk, rows } = found(at)
     expect(rows).toEqual([{ state: "shown" }])
     // A call whose answer was lost is made again, as the channel is told to.
     const most = point.startsWith("send") ? 2 : 1

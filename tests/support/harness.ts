@@ -142,12 +142,13 @@ export async function quiet(database: string): Promise<void> {
   }, "nothing to be left to do")
 }
 
-/** Resolves once a process sends for the channel, so that a reply's first attempt starts with the commit of its turn. */
-export async function takenUp(database: string, channel: string): Promise<void> {
-  const lease = `SELECT 1 FROM leases WHERE channel = '${channel}' AND duty = 'send' AND until > now()`
-  await eventually(async () => (await query(database, lease)).length > 0, "somebody to send for the channel")
-  // That process begins once it has seen what another one may have left under way.
-  await pause(600)
+/** Resolves once a service sends for the channel, so that a reply's first attempt starts with the commit of its turn. */
+export async function takenUp(
+  services: { said: () => string } | { said: () => string }[],
+  channel: string,
+): Promise<void> {
+  const isTaken = () => [services].flat().some((one) => one.said().includes(`sends for ${channel} from now on`))
+  await eventually(async () => isTaken(), "somebody to send for the channel")
 }
 
 /** How many transactions the service ends on its database in so many milliseconds: what it costs, whatever the machine. */
@@ -344,6 +345,7 @@ async function surroundings(options: ServiceOptions) {
     DATABASE_URL: options.database ?? (await freshDatabase()),
     // All processes of a test share keys and token.
     WOBBET_SEAL_KEY: "0f".repeat(32),
+    WOBBET_LOG_LEVEL: "debug",
     ...options.env,
   }
   return { home, port, env }

@@ -36,7 +36,7 @@ export default handler(({ message }) => ({ replies: [text("You chose " + message
 export default handler(() => { console.log("about to fail"); throw new Error("the fog is too thick") })`,
   "handlers/waits.ts": `export default () => new Promise(() => undefined)`,
   "handlers/spins.ts": `export default () => { for (;;) {} }`,
-  "handlers/hogs.ts": `export default async () => { const held = []; for (;;) { held.push(new Array(20_000_000).fill(Math.random())); await new Promise((r) => setImmediate(r)) } }`,
+  "handlers/hogs.ts": `export default async () => { const held = []; for (;;) { held.push(new Array(2_000_000).fill(Math.random())); await new Promise((r) => setImmediate(r)) } }`,
   "handlers/naps.ts": `export default async () => { await new Promise((r) => setTimeout(r, 1500)); return "awake" }`,
   "handlers/slow.ts": `import { handler } from "wobbet"
 export default handler(async ({ slots }) => { await new Promise((r) => setTimeout(r, 400)); return "slow " + slots.n })`,

@@ -207,19 +207,20 @@ export class Sender {
     )
     const mine = new Set(taken.map((one) => one.channel))
     for (const channel of this.leases.keys()) if (!mine.has(channel)) this.leases.delete(channel)
-    let newly = false
+    const newly: string[] = []
     for (const { channel, taken: isNew } of taken) {
       const known = this.parts.channels.get(channel)
       if (!known) continue
       const fresh = isNew || !this.pacers.has(channel)
-      newly ||= fresh
+      if (fresh) newly.push(channel)
       if (fresh) await this.begin(known)
       else if (this.pacers.get(channel)!.adjust(paceSettings(known.row.settings))) await this.waitNoLonger(channel)
       this.leases.set(channel, asked + leaseSeconds * 1000)
     }
     await this.recoverStrays()
     // What was said before the right to send it came waits for nothing else.
-    if (newly) await this.sweeping?.now()
+    if (newly.length > 0) await this.sweeping?.now()
+    for (const channel of newly) this.parts.log.debug(`this process sends for ${channel} from now on`)
   }
 
   /** Other settings may let go what waited for the pace. */
