@@ -5,6 +5,7 @@ import { parseArgs } from "node:util"
 import { startEmbedded } from "../src/store/embedded.ts"
 import type { Wave } from "./load.ts"
 import type { Subject, WobbetSubject } from "./stage.ts"
+import { measureAgainst } from "./against.ts"
 import { measureWorst } from "./worst.ts"
 import { flood, searchTimes } from "./forged.ts"
 import type { FloodResult } from "./forged.ts"
@@ -13,9 +14,10 @@ import { measureLists } from "./large.ts"
 import { measureElsewhere, standElsewhere } from "./elsewhere.ts"
 import { measureInterviews } from "./interviews.ts"
 import { measureKinds } from "./kinds.ts"
-import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet } from "./stage.ts"
+import { childrenOf, Load, memoryOf, processorTime, root, startHandwritten, startWobbet, workFor } from "./stage.ts"
 import { measureDates, measurePhrases } from "./phrases.ts"
 import {
+  printAgainst,
   printElsewhere,
   printForged,
   printInterviews,
@@ -50,6 +52,9 @@ const { values: options } = parseArgs({
     /** Measures lists and searches alone, with a record of so many messages over two years beside one of 10,000. */
     large: { type: "boolean" },
     messages: { type: "string", default: "2000000" },
+    /** Measures this build beside that of a commit, alone; `built` is the checkout that scripts/bench.mjs made of it. */
+    against: { type: "string" },
+    built: { type: "string" },
     /** Shows the figures of the last run again, and measures nothing. */
     show: { type: "boolean" },
   },
@@ -96,7 +101,11 @@ async function wave(subject: Subject, count: number, more: Partial<Wave> = {}) {
   }
   const parts = (): { [part in keyof Share]: number[] } => {
     const [service, ...hosts] = subject.pids()
-    return { load: [load.pid], service: [service!], hosts, postgres: childrenOf(postmaster) }
+    const postgres = childrenOf(postmaster)
+    // Of two services that are up, each is charged with what is done for it.
+    const own =
+      subjects.size > 1 && "databaseName" in subject ? workFor(String(subject.databaseName), postgres) : postgres
+    return { load: [load.pid], service: [service!], hosts, postgres: own }
   }
   const before = new Map(
     Object.values(parts())
@@ -243,6 +252,18 @@ async function elsewhereOf(): Promise<NonNullable<Results["elsewhere"]>> {
   }
 }
 
+async function againstOf(commit: string, built: string): Promise<NonNullable<Results["against"]>> {
+  say(`this build beside that of ${commit}`)
+  const bot = join(root, "bench/bot")
+  const then = startWobbet(await freshDatabase(), join(home, "then"), load, false, bot, built)
+  return taking(then, async (before) =>
+    taking(startWobbet(await freshDatabase(), join(home, "now"), load), async (now) => {
+      const sizes = { rounds: Math.max(rounds, 3), people, messages, calm: Math.round(300 * Math.max(size, 0.3)) }
+      return { commit, ...(await measureAgainst({ now, then: before }, sizes, wave, say)) }
+    }),
+  )
+}
+
 async function forgedOf(): Promise<NonNullable<Results["forged"]>> {
   say("why a forged call was refused")
   const search = searchTimes()
@@ -255,7 +276,11 @@ async function forgedOf(): Promise<NonNullable<Results["forged"]>> {
 }
 
 try {
-  if (options.kinds) {
+  if (options.against !== undefined) {
+    const found = await againstOf(options.against, options.built!)
+    if (options.json) process.stdout.write(`${JSON.stringify(found, null, 2)}\n`)
+    else printAgainst(found)
+  } else if (options.kinds) {
     const before = JSON.parse(readFileSync(file, "utf8")) as Results
     const results: Results = { ...before, kinds: await kindsOf() }
     if (!options.quick) writeFileSync(file, `${JSON.stringify(results, null, 2)}\n`)

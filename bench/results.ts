@@ -20,6 +20,12 @@ export interface Run {
   p99: number
   share: Share
 }
+/** What one build took in each round: milliseconds of processor time a message under load and one at a time, and the wait. */
+export interface AgainstFigures {
+  share: Share[]
+  calm: Share[]
+  p50: number[]
+}
 export interface Results {
   taken: string
   machine: string
@@ -45,5 +51,7 @@ export interface Results {
   interviews?: InterviewCost
   /** What it costs to leave turns to a program elsewhere. */
   elsewhere?: ElsewhereCost
+  /** This build beside that of another commit. */
+  against?: { commit: string; now: AgainstFigures; then: AgainstFigures }
   forged?: { search: SearchTime[]; floods: FloodResult[] }
 }

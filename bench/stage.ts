@@ -78,19 +78,25 @@ export async function startHandwritten(databaseUrl: string, load: Load): Promise
 
 export interface WobbetSubject extends Subject {
   pid: number
+  databaseName: string
   client: Client
   database: pg.Client
 }
 
-/** A service that is up, and its token. */
+/**
+ * A service that is up, and its token.
+ *
+ * @param from the checkout whose build is started
+ */
 export async function serve(
   home: string,
   databaseUrl: string,
   env: NodeJS.ProcessEnv,
   args: string[] = [],
+  from = root,
 ): Promise<{ child: ChildProcess; port: number; token: string; stop: () => Promise<void> }> {
   const port = await freePort()
-  const child = spawn(join(root, "bin/wobbet"), ["serve", ...args], {
+  const child = spawn(join(from, "bin/wobbet"), ["serve", ...args], {
     env: {
       ...process.env,
       WOBBET_HOME: home,
@@ -100,7 +106,7 @@ export async function serve(
       ...env,
     },
     stdio: ["ignore", "pipe", "inherit"],
-    cwd: root,
+    cwd: from,
   })
   const ended = new Promise<void>((done) => child.once("exit", () => done()))
   await new Promise<void>((done, fail) => {
@@ -114,6 +120,7 @@ export async function serve(
 /**
  * @param all every kind of channel, each under its own name, beside the one that is measured in all
  * @param bot another bot folder, whose endpoints are on this machine
+ * @param from the checkout whose build is started
  */
 export async function startWobbet(
   databaseUrl: string,
@@ -121,9 +128,10 @@ export async function startWobbet(
   load: Load,
   all = false,
   bot = join(root, "bench/bot"),
+  from = root,
 ): Promise<WobbetSubject> {
   const env = { WOBBET_PRIVATE_NETWORKS: "127.0.0.1" }
-  const { child, port, token, stop } = await serve(home, databaseUrl, env, ["--bot", bot])
+  const { child, port, token, stop } = await serve(home, databaseUrl, env, ["--bot", bot], from)
   const client = new Client(`http://127.0.0.1:${port}`, token)
   const here = (await client.channels()).items.map((item) => item.key)
   for (const key of ["quay", "stuck"]) {
@@ -153,6 +161,7 @@ export async function startWobbet(
     port,
     path: "/in/quay",
     pid: child.pid!,
+    databaseName: new URL(databaseUrl).pathname.slice(1),
     client,
     database,
     pids: () => [child.pid!, ...childrenOf(child.pid!)],
@@ -203,6 +212,17 @@ export function childrenOf(pid: number): number[] {
         return false
       }
     })
+}
+
+/** Of PostgreSQL's processes those that work for a database, as their titles tell. */
+export function workFor(database: string, pids: number[]): number[] {
+  return pids.filter((pid) => {
+    try {
+      return readFileSync(`/proc/${pid}/cmdline`, "utf8").includes(` ${database} `)
+    } catch {
+      return false
+    }
+  })
 }
 
 /** Megabytes a process holds in memory. */

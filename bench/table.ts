@@ -1,5 +1,6 @@
 import Table from "cli-table3"
 import pc from "picocolors"
+import { processorOf } from "./against.ts"
 import type { ListTimes } from "./lists.ts"
 import type { Results, Run, Share } from "./results.ts"
 
@@ -109,6 +110,28 @@ export function printInterviews(costs: NonNullable<Results["interviews"]>): void
   process.stdout.write(
     `The 50th question costs ${(median(early) / median(late)).toFixed(2)} × the 5th. ${thousands(waiting)} interviews that wait: the service went from ${Math.round(before)} to ${Math.round(after)} MB.\n`,
   )
+}
+
+/** This build beside that of another commit: both up at once, measured in turn, so that the ratios hold. */
+export function printAgainst({ commit, now, then }: NonNullable<Results["against"]>): void {
+  const table = new Table({ head: ["processor time a message", commit, "now", "ratio"], style })
+  const line = (name: string, of: (figures: typeof now) => number[], unit: string) => {
+    const [before, after] = [median(of(then)), median(of(now))]
+    const pairs = of(now).map((value, round) => value / of(then)[round]!)
+    table.push([
+      name,
+      right(shown(before, unit)),
+      right(shown(after, unit)),
+      right(`${(after / before).toFixed(2)} × (${Math.min(...pairs).toFixed(2)} to ${Math.max(...pairs).toFixed(2)})`),
+    ])
+  }
+  line("under load", ({ share }) => share.map(processorOf), "ms")
+  line("  of it the service", ({ share }) => share.map(({ service }) => service), "ms")
+  line("  of it hosts", ({ share }) => share.map(({ hosts }) => hosts), "ms")
+  line("  of it PostgreSQL", ({ share }) => share.map(({ postgres }) => postgres), "ms")
+  line("one at a time", ({ calm }) => calm.map(processorOf), "ms")
+  line("one at a time, call to provider call, p50", ({ p50 }) => p50, "ms")
+  process.stdout.write(`${table.toString()}\n`)
 }
 
 /** Turns that a program elsewhere answers, beside a text of the bot's own. */

@@ -4,13 +4,13 @@ import { join } from "node:path"
 import type { Said, Service, Standin } from "./support/harness.ts"
 import { officeKeys } from "../demo/office.ts"
 import type { ModelFault, ModelStandin } from "../src/standins/model/server.ts"
-import { startModel } from "../src/standins/model/server.ts"
 import { setKind } from "./support/kinds.ts"
 import {
   atEnd,
   endAll,
   eventually,
   freePort,
+  inside,
   root,
   run,
   Stage,
@@ -25,8 +25,8 @@ let model: ModelStandin
 
 beforeAll(async () => {
   const officePort = await freePort()
-  standin = await startStandin(officePort)
-  model = await startModel({ key: officeKeys.MODEL_KEY })
+  standin = await startStandin({ officePort })
+  model = await (await inside()).startModel({ key: officeKeys.MODEL_KEY })
   atEnd(() => model.stop())
   const folder = tempFolder()
   cpSync(join(root, "demo/ferry"), folder, { recursive: true })

@@ -2,12 +2,20 @@ import { createHmac } from "node:crypto"
 import { readFileSync } from "node:fs"
 import { join } from "node:path"
 import type { Service } from "./support/harness.ts"
-import { endAll, eventually, pause, query, run, startService, tempFolder, writeFiles } from "./support/harness.ts"
+import {
+  endAll,
+  eventually,
+  inside,
+  pause,
+  query,
+  run,
+  startService,
+  tempFolder,
+  writeFiles,
+} from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
 import type { BeaconStandin } from "../src/standins/beacon/server.ts"
-import { startBeacon } from "../src/standins/beacon/server.ts"
 import type { BuoyStandin } from "../src/standins/buoy/server.ts"
-import { startBuoy } from "../src/standins/buoy/server.ts"
 import type { Shown } from "../src/standins/shared/standin.ts"
 
 const profileOf = (name: string) =>
@@ -29,8 +37,10 @@ beforeAll(async () => {
     "profiles/mail-buoy.yaml": profileOf("mail-buoy"),
   })
   service = await startService({ bot })
-  beacon = await startBeacon({ account: "tern-point", word: "lantern", key: "beacon-key-1", people })
-  buoy = await startBuoy({
+  beacon = await (await inside()).startBeacon({ account: "tern-point", word: "lantern", key: "beacon-key-1", people })
+  buoy = await (
+    await inside()
+  ).startBuoy({
     box: "7",
     key: "buoy-key-1",
     number: "+447700900100",

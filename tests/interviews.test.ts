@@ -432,7 +432,7 @@ test("STOP on a kind without such words ends what starts from us, and no answer"
     status: 409,
     message: expect.stringContaining("nothing that starts here") as unknown,
   })
-  await ana.says("START")
+  await ana.says("START", 2)
   await service.client.send({ to: id, text: "Weather hold" })
   expect((await service.client.person(person!.contact)).conversations[0]!.noNotices).toBeNull()
 }, 60_000)

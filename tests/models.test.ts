@@ -1,4 +1,3 @@
-import { startModel } from "../src/standins/model/server.ts"
 import type { ModelStandin } from "../src/standins/model/server.ts"
 import type { KindStage } from "./support/kinds.ts"
 import { setKind } from "./support/kinds.ts"
@@ -7,8 +6,10 @@ import {
   atEnd,
   endAll,
   eventually,
+  inside,
   pause,
   placeFor,
+  quiet,
   query,
   run,
   Stage,
@@ -92,7 +93,7 @@ const counted = { calls: [] as string[] }
 
 beforeAll(async () => {
   standin = await startStandin()
-  model = await startModel({ key })
+  model = await (await inside()).startModel({ key })
   atEnd(() => model.stop())
   const { createServer } = await import("node:http")
   const counter = createServer((request, answer) => {
@@ -124,9 +125,13 @@ const lastPath = async () => {
 async function asked(text: string, answers = 1) {
   const before = (await stage.answers()).length
   await stage.say(text)
-  const said = await stage.answered(before + answers)
-  await pause(50)
-  return { said: said.slice(before).map((one) => one.text), path: await lastPath() }
+  const said = await eventually(async () => {
+    // On a busy machine it may have to wait, and is told so first.
+    const later = (await stage.answers()).slice(before).flatMap((one) => (one.text === "One moment." ? [] : [one.text]))
+    return later.length >= answers ? later : undefined
+  }, `${answers} answers`)
+  await quiet(place.database)
+  return { said, path: await lastPath() }
 }
 
 const callsOf = (path: Awaited<ReturnType<typeof lastPath>>) => path.turns.at(-1)!.elsewhere!.calls

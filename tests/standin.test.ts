@@ -9,7 +9,7 @@ let person: { id: number }
 let stranger: { id: number }
 
 beforeAll(async () => {
-  standin = await startStandin()
+  standin = await startStandin({ pace: true })
   bot = await standin.post("bots", { username: "strict_bot", name: "Strict" })
   person = await standin.post("people", { first_name: "Ada" })
   stranger = await standin.post("people", { first_name: "Ruth" })

@@ -81,5 +81,8 @@ export async function faultPoint(point: FaultPoint): Promise<void> {
   }
 }
 
+/** How many times faster than providers ask for a place is written to: a test of ten answers need not take ten seconds. */
+export const hurry: number = FAULTS_BUILT ? Number(process.env.WOBBET_FAULTS_HURRY ?? 1) : 1
+
 /** Milliseconds by which ids are made as if it were another time: a month's end cannot be waited for. */
 export const idShift: number = FAULTS_BUILT ? Number(process.env.WOBBET_FAULTS_ID_SHIFT ?? 0) : 0

@@ -1,9 +1,18 @@
 import { createServer } from "node:http"
 import type { AddressInfo } from "node:net"
 import type { ModelStandin } from "../../src/standins/model/server.ts"
-import { startModel } from "../../src/standins/model/server.ts"
 import type { Standin } from "../support/harness.ts"
-import { atEnd, endAll, eventually, placeFor, query, Stage, startService, startStandin } from "../support/harness.ts"
+import {
+  atEnd,
+  endAll,
+  eventually,
+  inside,
+  placeFor,
+  query,
+  Stage,
+  startService,
+  startStandin,
+} from "../support/harness.ts"
 import { dying, killTable } from "../support/killTable.ts"
 
 let standin: Standin
@@ -16,8 +25,8 @@ const env = { WOBBET_PRIVATE_NETWORKS: "127.0.0.1" }
 
 beforeAll(async () => {
   standin = await startStandin()
-  quick = await startModel()
-  slow = await startModel()
+  quick = await (await inside()).startModel()
+  slow = await (await inside()).startModel()
   Object.assign(slow.pace, { first: 900, word: 60 })
   atEnd(() => quick.stop())
   atEnd(() => slow.stop())

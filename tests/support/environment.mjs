@@ -14,8 +14,9 @@ export default class InsideEnvironment extends TestEnvironment {
     const testFile = relative(root, context.testPath)
     this.executed = watchExecuted(testFile)
     if (process.env.WOBBET_RECORD) this.recording = new Recording(process.env.WOBBET_RECORD, testFile)
-    // Read when the packages are loaded.
+    // Read when the build is loaded.
     process.env.NO_COLOR = "1"
+    process.env.WOBBET_FAULTS_HURRY ??= "50"
     this.global.process.env.WOBBET_EXECUTED = this.executed.elsewhere
     this.global.$executed = executed
     this.global.loadInside = () => import(inside)

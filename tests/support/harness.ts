@@ -14,10 +14,8 @@ import {
 import { createServer } from "node:net"
 import { tmpdir } from "node:os"
 import { dirname, join, resolve } from "node:path"
-import pg from "pg"
 import { Client } from "../../src/client/client.ts"
 import type * as Inside from "./inside.ts"
-import { startEmbedded } from "../../src/store/embedded.ts"
 
 export const root = resolve(import.meta.dirname, "../..")
 const wobbet = join(root, "bin/wobbet")
@@ -53,8 +51,12 @@ async function newDatabase(like: string): Promise<string> {
   // Copied file by file: half of what the usual way takes, which writes it all to the log as well.
   await query(server, `CREATE DATABASE ${name} OWNER wobbet_service ${like} STRATEGY file_copy`)
   counts()?.databases.push(performance.now() - begun)
-  endings.push(() => query(server, `DROP DATABASE ${name} WITH (FORCE)`))
-  return addressOf(name)
+  const address = addressOf(name)
+  endings.push(async () => {
+    await (await inside()).forgetDatabase(address)
+    await query(server, `DROP DATABASE ${name} WITH (FORCE)`)
+  })
+  return address
 }
 
 /** As the service reaches its own server: under its own role, and by socket where there is one. */
@@ -73,6 +75,7 @@ export async function placeFor(bot: Parameters<typeof tempFolder>[0]) {
 export async function startDatabaseServer() {
   const home = tempFolder()
   chmodSync(home, 0o755)
+  const { startEmbedded } = await inside()
   let server = await startEmbedded(home)
   const pidFile = join(home, "database/postmaster.pid")
   const down = async () => {
@@ -167,13 +170,7 @@ export async function transactionsIn(database: string, milliseconds: number): Pr
 
 /** Looks into a database, where no surface of the service tells. */
 export async function query<Row = { [column: string]: unknown }>(database: string, sql: string): Promise<Row[]> {
-  const client = new pg.Client({ connectionString: database })
-  await client.connect()
-  try {
-    return (await client.query(sql)).rows as Row[]
-  } finally {
-    await client.end()
-  }
+  return (await (await inside()).query(database, sql)) as Row[]
 }
 
 /** The ports below those that the system gives to calls that go out: those of each worker apart. */
@@ -228,7 +225,7 @@ const environment = globalThis as unknown as {
     processorOf: (pid: number) => number
   }
 }
-const inside = () => environment.loadInside()
+export const inside = () => environment.loadInside()
 
 /** Where the time went, where that is recorded. */
 const counts = () => environment.recording?.counts
@@ -397,11 +394,13 @@ export interface Standin {
   stop: () => Promise<unknown>
 }
 
-export async function startStandin(officePort?: number): Promise<Standin> {
+/** @param given.pace whether it refuses what comes faster than the provider puts up with */
+export async function startStandin(given: { officePort?: number; pace?: boolean } = {}): Promise<Standin> {
+  const { officePort, pace = false } = given
   const port = await freePort()
   const office = officePort ?? (await freePort())
   const { standinsInside } = await inside()
-  const running = await counted("inside", "standins", () => standinsInside({ telegram: port, office }))
+  const running = await counted("inside", "standins", () => standinsInside({ telegram: port, office }, pace))
   let stopped: Promise<void> | undefined
   const stop = () => (stopped ??= running.stop())
   endings.push(stop)
@@ -439,7 +438,10 @@ export class Stage {
     readonly key: string,
   ) {}
 
-  /** @param kind of the channel: one that speaks as Telegram does */
+  /**
+   * @param settings of the channel; one that says nothing of `gather` takes every message as a turn of its own
+   * @param kind of the channel: one that speaks as Telegram does
+   */
   static async set(service: Service, standin: Standin, settings: object = {}, kind = "telegram"): Promise<Stage> {
     const username = `bot_${randomBytes(4).toString("hex")}`
     const key = username.replaceAll("_", "-")
@@ -448,7 +450,7 @@ export class Stage {
     await service.client.addChannel({
       kind,
       key,
-      settings: { apiBase: standin.address, ...settings },
+      settings: { apiBase: standin.address, gather: 0, ...settings },
       secrets: { token: bot.token },
     })
     await service.client.connectChannel(key)
@@ -538,7 +540,9 @@ export async function eventually<T>(
     } catch (error) {
       last = error
     }
-    await new Promise((done) => setTimeout(done, 50))
+    // Soon at first, then less and less often: every look costs whoever is looked at.
+    const waited = performance.now() - begun
+    await new Promise((done) => setTimeout(done, Math.min(250, Math.max(20, waited / 4))))
   }
   throw new Error(`waited ${seconds} s for ${what}${last ? `: ${String(last)}` : ""}`)
 }

@@ -10,6 +10,14 @@ import { carryOut } from "../../src/cli/program.ts"
 import type { RunningService } from "../../src/service/service.ts"
 import { startService } from "../../src/service/service.ts"
 import { readServiceSettings } from "../../src/service/settings.ts"
+export { startBeacon } from "../../src/standins/beacon/server.ts"
+export { startBuoy } from "../../src/standins/buoy/server.ts"
+export { startMessenger } from "../../src/standins/messenger/server.ts"
+export { startModel } from "../../src/standins/model/server.ts"
+export { startSlack } from "../../src/standins/slack/server.ts"
+export { startSms } from "../../src/standins/sms/server.ts"
+export { startWhatsApp } from "../../src/standins/whatsapp/server.ts"
+export { startEmbedded }
 import { startTelegram } from "../../src/standins/telegram/server.ts"
 import { migrate, openDatabase } from "../../src/store/database.ts"
 import { startEmbedded } from "../../src/store/embedded.ts"
@@ -36,6 +44,9 @@ export async function serveInside(
   })
 }
 
+/** What a service does once a day or less often. */
+const chores = ["months ahead", "sessions", "leftovers", "keys of events", "statistics"]
+
 /**
  * A database server for the tests, with one database that has today's tables and nothing else: all others are copies.
  */
@@ -46,19 +57,31 @@ export async function databaseServerInside(home: string): Promise<{ stop(): Prom
   await migrate(url, database, new Date())
   await database.destroy()
   const owner = JSON.parse(readFileSync(join(home, "database.json"), "utf8")) as { password: string; port: number }
+  // What is done once a day is done already: a service does it soon after it starts, and few tests look at it.
+  await query(url, `INSERT INTO chores (name, done_at) SELECT unnest('{${chores.join()}}'::text[]), now()`)
+  await forgetDatabase(url)
   const client = new pg.Client({ user: "wobbet", host: "127.0.0.1", database: "postgres", ...owner })
   await client.connect()
-  // Nothing here outlives the tests: the server need not wait for a disk. Those that are stopped under load do.
-  for (const setting of ["fsync", "full_page_writes", "synchronous_commit"])
-    await client.query(`ALTER SYSTEM SET ${setting} = off`)
-  await client.query("SELECT pg_reload_conf()")
+  // Nothing here outlives the tests: the server need not wait for a disk, nor keep what a copy of it would need. Those
+  // that are stopped under load are servers of their own.
+  const settings = { fsync: "off", full_page_writes: "off", synchronous_commit: "off", autovacuum: "off" }
+  for (const [name, value] of Object.entries({ ...settings, wal_level: "minimal", max_wal_senders: "0" }))
+    await client.query(`ALTER SYSTEM SET ${name} = ${value}`)
   await client.end()
-  return server
+  await server.stop()
+  return startEmbedded(home)
 }
 
-/** What `wobbet standins` starts: Telegram with the ferry's cast, and the harbour office. */
-export async function standinsInside(ports: { telegram: number; office: number }): Promise<{ stop(): Promise<void> }> {
-  const standin = await startTelegram({ port: ports.telegram })
+/**
+ * What `wobbet standins` starts: Telegram with the ferry's cast, and the harbour office.
+ *
+ * @param pace whether it refuses what comes faster than the provider puts up with
+ */
+export async function standinsInside(
+  ports: { telegram: number; office: number },
+  pace: boolean,
+): Promise<{ stop(): Promise<void> }> {
+  const standin = await startTelegram({ port: ports.telegram, pace })
   setTheScene(standin)
   const office = await startOffice(ports.office)
   return {
@@ -67,6 +90,27 @@ export async function standinsInside(ports: { telegram: number; office: number }
       await office.stop()
     },
   }
+}
+
+const known = new Map<string, pg.Pool>()
+
+/** Rows of a statement; the connection is kept for the next one. */
+export async function query(database: string, sql: string): Promise<unknown[]> {
+  let pool = known.get(database)
+  if (!pool) {
+    pool = new pg.Pool({ connectionString: database, max: 4, idleTimeoutMillis: 2000, allowExitOnIdle: true })
+    // A server that a test stops ends what is kept.
+    pool.on("error", () => undefined)
+    known.set(database, pool)
+  }
+  const found = (await pool.query(sql)) as pg.QueryResult | pg.QueryResult[]
+  return Array.isArray(found) ? found.at(-1)!.rows : found.rows
+}
+
+/** Ends the connections to a database that are kept. */
+export async function forgetDatabase(database: string): Promise<void> {
+  await known.get(database)?.end()
+  known.delete(database)
 }
 
 /** One command, to its end. */

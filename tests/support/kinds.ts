@@ -1,12 +1,8 @@
 import { randomBytes } from "node:crypto"
 import type { Shown, Stage as StandinStage } from "../../src/standins/shared/standin.ts"
-import { startMessenger } from "../../src/standins/messenger/server.ts"
-import { startSlack } from "../../src/standins/slack/server.ts"
 import type { Face } from "../../src/standins/sms/server.ts"
-import { startSms } from "../../src/standins/sms/server.ts"
-import { startWhatsApp } from "../../src/standins/whatsapp/server.ts"
 import type { Service } from "./harness.ts"
-import { atEnd, eventually } from "./harness.ts"
+import { atEnd, eventually, inside } from "./harness.ts"
 
 /** One kind of channel, connected to its stand-in, with a person to play. */
 export interface KindStage {
@@ -43,7 +39,7 @@ const sets: {
       appSecret: word(),
       people: [{ id: person, name: "Inês" }],
     }
-    const standin = await startWhatsApp(scene)
+    const standin = await (await inside()).startWhatsApp(scene)
     await service.client.addChannel({
       kind: "whatsapp",
       key,
@@ -65,7 +61,7 @@ const sets: {
       appSecret: word(),
       people: [{ id: person, name: "Inês Carvalho" }],
     }
-    const standin = await startMessenger(scene)
+    const standin = await (await inside()).startMessenger(scene)
     const verifyToken = word()
     await service.client.addChannel({
       kind: "messenger",
@@ -95,7 +91,7 @@ const sets: {
         { id: "C2", name: "elsewhere", botIn: false },
       ],
     }
-    const standin = await startSlack(scene)
+    const standin = await (await inside()).startSlack(scene)
     await service.client.addChannel({
       kind: "slack",
       key,
@@ -134,7 +130,7 @@ async function gateway(face: Face, service: Service, key: string, settings: obje
     hook: `${service.address}/in/${key}`,
     people: [{ id: person, name: "Inês" }],
   }
-  const standin = await startSms(scene)
+  const standin = await (await inside()).startSms(scene)
   await service.client.addChannel({
     kind: "sms",
     key,
@@ -155,7 +151,7 @@ type Common = Omit<KindStage, "standin" | "person">
 
 export async function setKind(service: Service, kind: string, settings: object = {}): Promise<KindStage> {
   const key = `${kind.replaceAll(" ", "-")}-${word()}`
-  const { standin, person } = await sets[kind]!(service, key, settings)
+  const { standin, person } = await sets[kind]!(service, key, { gather: 0, ...settings })
   atEnd(() => standin.stop())
   await service.client.connectChannel(key)
   const does: KindStage["does"] = async (what, body = {}) => {

@@ -2,6 +2,7 @@ import type { Pace } from "../../core/channels/kind.ts"
 import type { OutgoingCall } from "../../core/channels/call.ts"
 import { Rate } from "../../core/delivery/rate.ts"
 import type { Place } from "../../core/message/message.ts"
+import { hurry } from "../../store/faults.ts"
 
 /** How every reason begins that ends by itself with the time, or with other settings. */
 export const waitsFor = "waits for"
@@ -92,8 +93,8 @@ export class Pacer {
     if (known) return known
     if (this.places.size > 10_000) this.forgetIdle(now)
     const { perPlace, perGroup } = this.pace
-    const rates = [new Rate(perPlace.count, perPlace.seconds)]
-    if (place.kind !== "direct") rates.push(new Rate(perGroup.count, perGroup.seconds))
+    const rates = [new Rate(perPlace.count, perPlace.seconds / hurry)]
+    if (place.kind !== "direct") rates.push(new Rate(perGroup.count, perGroup.seconds / hurry))
     this.places.set(place.address, rates)
     return rates
   }
