@@ -11,7 +11,7 @@ import {
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
-import { dying, killTable } from "../support/killTable.ts"
+import { killTable, dying } from "../support/killTable.ts"
 import { quayBot } from "../support/quayBot.ts"
 
 let standin: Standin

@@ -15,6 +15,7 @@ import {
   takenUp,
   tempFolder,
 } from "../support/harness.ts"
+import { long } from "../support/killTable.ts"
 import { setKind } from "../support/kinds.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { bring, crowd, hookSecret, insist, update } from "../support/updates.ts"
@@ -50,7 +51,7 @@ async function scene(settings: object, faults = "") {
 
 const counts = (n: number) => Array.from({ length: n }, (_, at) => `count ${at + 1}`)
 
-test.each(["SIGINT", "SIGQUIT"] as const)(
+test.each(["SIGINT", ...long("SIGQUIT" as const)] as const)(
   "answered means kept: PostgreSQL ended with %s and started again under load; 503 meanwhile, nothing lost or doubled",
   async (signal) => {
     const { service, stage, say } = await scene({ onDoubt: "resend" })
@@ -181,7 +182,7 @@ describe("answered means kept, where the provider never repeats: the local journ
   )
 })
 
-test.each(["slack", "sms"])(
+test.each(long("slack", "sms"))(
   "on %s, whose calls never come again, what is said meanwhile is answered later",
   async (kind) => {
     const { service } = await scene({})

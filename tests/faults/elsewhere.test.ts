@@ -12,7 +12,7 @@ import {
   startService,
   startStandin,
 } from "../support/harness.ts"
-import { dying, killTable } from "../support/killTable.ts"
+import { killTable, dying } from "../support/killTable.ts"
 import { json, startEndpoint } from "../support/endpoint.ts"
 
 let standin: Standin

@@ -15,6 +15,7 @@ import {
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
+import { longTest } from "../support/killTable.ts"
 import type { KindStage } from "../support/kinds.ts"
 import { setKind } from "../support/kinds.ts"
 
@@ -107,43 +108,47 @@ async function tablesWith(database: string, texts: string[]): Promise<{ [table: 
   return found
 }
 
-test("a code said on a second channel makes them one person there, once, and not after five wrong ones", async () => {
-  const ada = await somebody("Adalind")
-  await ada.says("note seven")
-  await ada.answered(1)
-  const contact = await ada.contact()
-  const made = await wobbet("contact", "join", contact)
-  const code = /code: (\S+)/.exec(made.out)![1]!
-  expect(made.out).toContain(`makes them ${contact} there, too`)
-  expect(await tablesWith(place.database, [code])).toEqual({})
+longTest(
+  "a code said on a second channel makes them one person there, once, and not after five wrong ones",
+  async () => {
+    const ada = await somebody("Adalind")
+    await ada.says("note seven")
+    await ada.answered(1)
+    const contact = await ada.contact()
+    const made = await wobbet("contact", "join", contact)
+    const code = /code: (\S+)/.exec(made.out)![1]!
+    expect(made.out).toContain(`makes them ${contact} there, too`)
+    expect(await tablesWith(place.database, [code])).toEqual({})
 
-  await phone.says(code.toLowerCase().replace("-", " "))
-  expect((await phone.answered(1)).at(-1)!.text).toBe("Done: you are known here as the same person.")
-  const joined = await service.client.person(contact)
-  expect(joined.addresses.map(({ channel }) => channel).sort()).toEqual([phone.key, stage.key].sort())
-  expect(joined.fields).toEqual({ note: "seven" })
-  const shown = await wobbet("passage", (await phone.messages({ direction: "in" })).items[0]!.id)
-  expect(shown.out).toContain("who said it is known here as the same person")
-  expect((await service.client.audit({ did: "people joined" })).items[0]).toMatchObject({ detail: { contact } })
+    await phone.says(code.toLowerCase().replace("-", " "))
+    expect((await phone.answered(1)).at(-1)!.text).toBe("Done: you are known here as the same person.")
+    const joined = await service.client.person(contact)
+    expect(joined.addresses.map(({ channel }) => channel).sort()).toEqual([phone.key, stage.key].sort())
+    expect(joined.fields).toEqual({ note: "seven" })
+    const shown = await wobbet("passage", (await phone.messages({ direction: "in" })).items[0]!.id)
+    expect(shown.out).toContain("who said it is known here as the same person")
+    expect((await service.client.audit({ did: "people joined" })).items[0]).toMatchObject({ detail: { contact } })
 
-  // It was used: said again, it is a message like any other.
-  await phone.says(code)
-  expect((await phone.answered(2)).at(-1)!.text).toBe("Ask me about the tide.")
-  await wobbet(
-    "contact",
-    "split",
-    contact,
-    phone.key,
-    joined.addresses.find((one) => one.channel === phone.key)!.address,
-  )
-  const next = (await service.client.makeJoinCode(contact)).code
-  for (let n = 0; n < 5; n++) await phone.says(`AB2${n + 2}-CD${n + 2}2`)
-  await phone.answered(7)
-  await phone.says(next)
-  expect((await phone.answered(8)).at(-1)!.text).toBe("Ask me about the tide.")
-  expect((await service.client.person(contact)).addresses).toHaveLength(1)
-  await expect(service.client.makeJoinCode("con_nobody")).rejects.toMatchObject({ status: 404 })
-}, 60_000)
+    // It was used: said again, it is a message like any other.
+    await phone.says(code)
+    expect((await phone.answered(2)).at(-1)!.text).toBe("Ask me about the tide.")
+    await wobbet(
+      "contact",
+      "split",
+      contact,
+      phone.key,
+      joined.addresses.find((one) => one.channel === phone.key)!.address,
+    )
+    const next = (await service.client.makeJoinCode(contact)).code
+    for (let n = 0; n < 5; n++) await phone.says(`AB2${n + 2}-CD${n + 2}2`)
+    await phone.answered(7)
+    await phone.says(next)
+    expect((await phone.answered(8)).at(-1)!.text).toBe("Ask me about the tide.")
+    expect((await service.client.person(contact)).addresses).toHaveLength(1)
+    await expect(service.client.makeJoinCode("con_nobody")).rejects.toMatchObject({ status: 404 })
+  },
+  60_000,
+)
 
 test("somebody forgotten leaves nothing that tells of them: not what they said, not what was answered, in any table", async () => {
   const [zelda, ben] = [await somebody("Zeldarine"), await somebody("Benedikt")]
@@ -263,61 +268,73 @@ test("a turn that runs meanwhile brings nothing back", async () => {
   expect(left).toEqual({})
 }, 60_000)
 
-test("somebody who writes while a process still has them at hand is not lost, and is somebody new", async () => {
-  const ivo = await somebody("Ivorine")
-  await ivo.says("note first")
-  await ivo.answered(1)
-  const contact = await ivo.contact()
-  await service.client.forgetPerson(contact)
-  await ivo.says("note second")
-  await eventually(async () => (await ivo.answered(2)).at(-1)!.text === "Noted: second", "the answer")
-  const next = await ivo.contact()
-  expect(next).not.toBe(contact)
-  await pause(4500)
-  expect((await stage.messages({ text: "second", direction: "in" }))[0]).toMatchObject({ status: "handled" })
-}, 60_000)
+longTest(
+  "somebody who writes while a process still has them at hand is not lost, and is somebody new",
+  async () => {
+    const ivo = await somebody("Ivorine")
+    await ivo.says("note first")
+    await ivo.answered(1)
+    const contact = await ivo.contact()
+    await service.client.forgetPerson(contact)
+    await ivo.says("note second")
+    await eventually(async () => (await ivo.answered(2)).at(-1)!.text === "Noted: second", "the answer")
+    const next = await ivo.contact()
+    expect(next).not.toBe(contact)
+    await pause(4500)
+    expect((await stage.messages({ text: "second", direction: "in" }))[0]).toMatchObject({ status: "handled" })
+  },
+  60_000,
+)
 
-test("a process that ends in the middle leaves the rest to the next", async () => {
-  const uma = await somebody("Umarine")
-  await uma.says("note fieldmouse")
-  await uma.answered(1)
-  const contact = await uma.contact()
-  for (const fault of ["forgetting: begun=kill", "forgetting: piece removed=kill@2"]) {
-    await service.stop()
-    const ending = await startProcess({ ...place, faults: fault })
-    service = ending
+longTest(
+  "a process that ends in the middle leaves the rest to the next",
+  async () => {
+    const uma = await somebody("Umarine")
+    await uma.says("note fieldmouse")
+    await uma.answered(1)
+    const contact = await uma.contact()
+    for (const fault of ["forgetting: begun=kill", "forgetting: piece removed=kill@2"]) {
+      await service.stop()
+      const ending = await startProcess({ ...place, faults: fault })
+      service = ending
+      stage = new Stage(service, standin, stage.bot, stage.person, stage.key)
+      await service.client.forgetPerson(contact).catch(() => undefined)
+      await ending.ended
+    }
+    service = await startService(place)
     stage = new Stage(service, standin, stage.bot, stage.person, stage.key)
-    await service.client.forgetPerson(contact).catch(() => undefined)
-    await ending.ended
-  }
-  service = await startService(place)
-  stage = new Stage(service, standin, stage.bot, stage.person, stage.key)
-  await eventually(
-    async () => (await query(place.database, "SELECT 1 FROM forgettings WHERE ended_at IS NULL")).length === 0,
-    "the end",
-  )
-  const left = await tablesWith(place.database, ["fieldmouse", "umarine"])
-  delete left.seen
-  expect(left).toEqual({})
-}, 90_000)
+    await eventually(
+      async () => (await query(place.database, "SELECT 1 FROM forgettings WHERE ended_at IS NULL")).length === 0,
+      "the end",
+    )
+    const left = await tablesWith(place.database, ["fieldmouse", "umarine"])
+    delete left.seen
+    expect(left).toEqual({})
+  },
+  90_000,
+)
 
-test("a backup that is older than a forgetting is restored without them", async () => {
-  const eva = await somebody("Evarine")
-  await eva.says("note harvestmouse")
-  await eva.answered(1)
-  const folder = join(tempFolder(), "before")
-  expect((await run(["backup", folder], service.env)).code).toBe(0)
-  const { id } = await service.client.forgetPerson(await eva.contact())
-  await eventually(async () => (await service.client.forgetting(id)).endedAt !== null, "the end")
-  const list = join(place.home, "forgotten.jsonl")
-  expect(statSync(list).mode & 0o077).toBe(0)
-  expect(readFileSync(list, "utf8")).not.toMatch(new RegExp(`${eva.id}|evarine`, "i"))
-  await service.stop()
-  const database = await emptyDatabase()
-  const restored = await run(["restore", folder], { ...service.env, DATABASE_URL: database })
-  expect([restored.code, restored.err]).toEqual([0, ""])
-  expect(restored.out).toContain("Forgotten again, since they asked for it after the backup: 1 person.")
-  const left = await tablesWith(database, ["harvestmouse", "evarine"])
-  delete left.seen
-  expect(left).toEqual({})
-}, 90_000)
+longTest(
+  "a backup that is older than a forgetting is restored without them",
+  async () => {
+    const eva = await somebody("Evarine")
+    await eva.says("note harvestmouse")
+    await eva.answered(1)
+    const folder = join(tempFolder(), "before")
+    expect((await run(["backup", folder], service.env)).code).toBe(0)
+    const { id } = await service.client.forgetPerson(await eva.contact())
+    await eventually(async () => (await service.client.forgetting(id)).endedAt !== null, "the end")
+    const list = join(place.home, "forgotten.jsonl")
+    expect(statSync(list).mode & 0o077).toBe(0)
+    expect(readFileSync(list, "utf8")).not.toMatch(new RegExp(`${eva.id}|evarine`, "i"))
+    await service.stop()
+    const database = await emptyDatabase()
+    const restored = await run(["restore", folder], { ...service.env, DATABASE_URL: database })
+    expect([restored.code, restored.err]).toEqual([0, ""])
+    expect(restored.out).toContain("Forgotten again, since they asked for it after the backup: 1 person.")
+    const left = await tablesWith(database, ["harvestmouse", "evarine"])
+    delete left.seen
+    expect(left).toEqual({})
+  },
+  90_000,
+)

@@ -11,6 +11,7 @@ import {
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
+import { longTest } from "../support/killTable.ts"
 import { startGateway } from "../support/gateway.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { bring, crowd, hookSecret, update } from "../support/updates.ts"
@@ -86,14 +87,18 @@ describe("nobody waits for a bad handler", () => {
     expect(turn.log).toEqual(["about to fail"])
   })
 
-  test("others running beside one that spins are answered", async () => {
-    const bad = await Stage.set(service, standin)
-    const others = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
-    await bad.say("spin")
-    await Promise.all(others.map((other, at) => other.say(`slow ${at}`)))
-    const answers = await Promise.all(others.map((other) => other.answered(1)))
-    expect(answers.map(([first]) => first!.text)).toEqual(["slow 0", "slow 1", "slow 2"])
-  }, 60_000)
+  longTest(
+    "others running beside one that spins are answered",
+    async () => {
+      const bad = await Stage.set(service, standin)
+      const others = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
+      await bad.say("spin")
+      await Promise.all(others.map((other, at) => other.say(`slow ${at}`)))
+      const answers = await Promise.all(others.map((other) => other.answered(1)))
+      expect(answers.map(([first]) => first!.text)).toEqual(["slow 0", "slow 1", "slow 2"])
+    },
+    60_000,
+  )
 
   test("what is said once a loop is stuck waits for nothing: a warm host takes all of it, and none runs twice", async () => {
     let begun = () => {}
@@ -115,36 +120,44 @@ describe("nobody waits for a bad handler", () => {
     await own.stop()
   }, 60_000)
 
-  test("fifty that take their time hold up nobody who is quick", async () => {
-    // They sleep for much longer than a busy machine takes to begin fifty turns.
-    const patient = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 40s")
-    const naps = `export default async () => { await new Promise((r) => setTimeout(r, 8000)); return "awake" }`
-    const own = await startService({
-      bot: tempFolder({ ...quayBot, "bot.yaml": patient, "handlers/naps.ts": naps }),
-    })
-    const stage = await Stage.set(own, standin, { gather: 0, perSecond: 1000 })
-    await own.client.changeChannel(stage.key, { secrets: { hookSecret } })
-    const people = await crowd(stage, 52)
-    const slow = people.slice(0, 50)
-    await Promise.all(slow.map((chat) => bring(own, stage.key, hookSecret, update(chat, "nap"))))
-    await bring(own, stage.key, hookSecret, update(people[50]!, "say quick"))
-    await stage.answered(1, people[50])
-    const slept = await Promise.all(slow.map((chat) => stage.answers(chat)))
-    expect(slept.flat()).toEqual([])
-    for (const chat of slow) expect((await stage.answered(1, chat))[0]!.text).toBe("awake")
-    await own.stop()
-  }, 90_000)
+  longTest(
+    "fifty that take their time hold up nobody who is quick",
+    async () => {
+      // They sleep for much longer than a busy machine takes to begin fifty turns.
+      const patient = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 40s")
+      const naps = `export default async () => { await new Promise((r) => setTimeout(r, 8000)); return "awake" }`
+      const own = await startService({
+        bot: tempFolder({ ...quayBot, "bot.yaml": patient, "handlers/naps.ts": naps }),
+      })
+      const stage = await Stage.set(own, standin, { gather: 0, perSecond: 1000 })
+      await own.client.changeChannel(stage.key, { secrets: { hookSecret } })
+      const people = await crowd(stage, 52)
+      const slow = people.slice(0, 50)
+      await Promise.all(slow.map((chat) => bring(own, stage.key, hookSecret, update(chat, "nap"))))
+      await bring(own, stage.key, hookSecret, update(people[50]!, "say quick"))
+      await stage.answered(1, people[50])
+      const slept = await Promise.all(slow.map((chat) => stage.answers(chat)))
+      expect(slept.flat()).toEqual([])
+      for (const chat of slow) expect((await stage.answered(1, chat))[0]!.text).toBe("awake")
+      await own.stop()
+    },
+    90_000,
+  )
 
-  test("one whose time is over goes on eating in its host: whoever else runs there is not blamed", async () => {
-    const [bad, good] = [await Stage.set(service, standin), await Stage.set(service, standin)]
-    // Its deadline passes while it waits; its host may still fall over it later.
-    await bad.say("wait for ever")
-    await pause(1200)
-    for (let n = 0; n < 4; n++) await good.say(`slow ${n}`)
-    const answers = await good.answered(4)
-    expect(answers.map((answer) => answer.text)).toEqual([0, 1, 2, 3].map((n) => `slow ${n}`))
-    expect((await service.client.parked({ channel: good.key })).items).toEqual([])
-  }, 60_000)
+  longTest(
+    "one whose time is over goes on eating in its host: whoever else runs there is not blamed",
+    async () => {
+      const [bad, good] = [await Stage.set(service, standin), await Stage.set(service, standin)]
+      // Its deadline passes while it waits; its host may still fall over it later.
+      await bad.say("wait for ever")
+      await pause(1200)
+      for (let n = 0; n < 4; n++) await good.say(`slow ${n}`)
+      const answers = await good.answered(4)
+      expect(answers.map((answer) => answer.text)).toEqual([0, 1, 2, 3].map((n) => `slow ${n}`))
+      expect((await service.client.parked({ channel: good.key })).items).toEqual([])
+    },
+    60_000,
+  )
 
   test("a service that is killed leaves no handler behind, not even one that never leaves its loop", async () => {
     const own = await startProcess({ bot: tempFolder(quayBot) })

@@ -1,8 +1,7 @@
 import type { Service, Standin } from "../support/harness.ts"
 import {
-  endAll,
+  endAll, freePort,
   eventually,
-  freePort,
   freshDatabase,
   query,
   Stage,

@@ -13,7 +13,7 @@ import {
   startService,
   startStandin,
 } from "../support/harness.ts"
-import { dying, killTable } from "../support/killTable.ts"
+import { longTest, killTable, dying } from "../support/killTable.ts"
 
 let standin: Standin
 /** Keys with which the side effect was asked for, by whose it was. */
@@ -118,25 +118,29 @@ describe("kill -9 between two steps of a question, of a side effect and of a tim
   })
 })
 
-test("a side effect whose result was lost is reported where its author wants that, and not run again", async () => {
-  const where = await placeFor(bot())
-  const first = await startProcess({ ...where, faults: "once: callback ended=kill" })
-  const stage = await Stage.set(first, standin, { gather: 0 })
-  await stage.say("unsure")
-  await first.ended
-  const service = await startService(where)
-  const [parked] = await eventually(
-    async () => {
-      const { items } = await service.client.parked({ channel: stage.key })
-      return items.length > 0 ? items : undefined
-    },
-    "the report",
-    60,
-  )
-  expect(parked!.reason).toMatch(/once "book": it was begun at .*, and whether it was done is not known/)
-  expect(asked.get(String(stage.person.id))).toHaveLength(1)
-  await service.stop()
-}, 90_000)
+longTest(
+  "a side effect whose result was lost is reported where its author wants that, and not run again",
+  async () => {
+    const where = await placeFor(bot())
+    const first = await startProcess({ ...where, faults: "once: callback ended=kill" })
+    const stage = await Stage.set(first, standin, { gather: 0 })
+    await stage.say("unsure")
+    await first.ended
+    const service = await startService(where)
+    const [parked] = await eventually(
+      async () => {
+        const { items } = await service.client.parked({ channel: stage.key })
+        return items.length > 0 ? items : undefined
+      },
+      "the report",
+      60,
+    )
+    expect(parked!.reason).toMatch(/once "book": it was begun at .*, and whether it was done is not known/)
+    expect(asked.get(String(stage.person.id))).toHaveLength(1)
+    await service.stop()
+  },
+  90_000,
+)
 
 test("once a side effect has begun, what comes meanwhile belongs to the next turn, also after a crash", async () => {
   const where = await placeFor(bot())
@@ -154,35 +158,39 @@ test("once a side effect has begun, what comes meanwhile belongs to the next tur
   await service.stop()
 }, 90_000)
 
-test("times fire once over two processes, and after a standstill at once, with no reminder of what is over", async () => {
-  const where = await placeFor(bot())
-  const [first, second] = [await startProcess(where), await startProcess({ ...where, port: where.port + 1 })]
-  const stage = await Stage.set(first, standin, { gather: 0 })
-  const people = await Promise.all(
-    Array.from({ length: 12 }, () =>
-      standin.post<{ id: number }>("people", { first_name: "Ana", language_code: "en" }),
-    ),
-  )
-  const say = (text: string) => Promise.all(people.map((from) => stage.send({ from: from.id, text })))
-  const heard = (count: number) => Promise.all(people.map(({ id }) => stage.answered(count, id)))
-  await say("go")
-  await heard(1)
-  await say("3")
-  await heard(3)
-  await say("quickly")
-  await heard(4)
-  await Promise.all([first.stop("SIGKILL"), second.stop("SIGKILL")])
-  await pause(2500)
-  const [third, fourth] = [await startService(where), await startService({ ...where, port: where.port + 1 })]
-  await heard(5)
-  await pause(2000)
-  for (const answers of await heard(5))
-    expect(answers.map(({ text }) => text)).toEqual([
-      "How many?",
-      "3 done",
-      "later",
-      "Quick?",
-      expect.stringContaining("stopped waiting"),
-    ])
-  await Promise.all([third.stop(), fourth.stop()])
-}, 120_000)
+longTest(
+  "times fire once over two processes, and after a standstill at once, with no reminder of what is over",
+  async () => {
+    const where = await placeFor(bot())
+    const [first, second] = [await startProcess(where), await startProcess({ ...where, port: where.port + 1 })]
+    const stage = await Stage.set(first, standin, { gather: 0 })
+    const people = await Promise.all(
+      Array.from({ length: 12 }, () =>
+        standin.post<{ id: number }>("people", { first_name: "Ana", language_code: "en" }),
+      ),
+    )
+    const say = (text: string) => Promise.all(people.map((from) => stage.send({ from: from.id, text })))
+    const heard = (count: number) => Promise.all(people.map(({ id }) => stage.answered(count, id)))
+    await say("go")
+    await heard(1)
+    await say("3")
+    await heard(3)
+    await say("quickly")
+    await heard(4)
+    await Promise.all([first.stop("SIGKILL"), second.stop("SIGKILL")])
+    await pause(2500)
+    const [third, fourth] = [await startService(where), await startService({ ...where, port: where.port + 1 })]
+    await heard(5)
+    await pause(2000)
+    for (const answers of await heard(5))
+      expect(answers.map(({ text }) => text)).toEqual([
+        "How many?",
+        "3 done",
+        "later",
+        "Quick?",
+        expect.stringContaining("stopped waiting"),
+      ])
+    await Promise.all([third.stop(), fourth.stop()])
+  },
+  120_000,
+)

@@ -14,6 +14,7 @@ import {
   tempFolder,
   transactionsIn,
 } from "../support/harness.ts"
+import { longTest } from "../support/killTable.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { crowd, hookSecret, insist, update } from "../support/updates.ts"
 
@@ -93,26 +94,29 @@ test("three hundred streams cost the database what one does, and each is told ev
   for (const stream of streams) stream.destroy()
 }, 60_000)
 
-test("a visitor may have twenty streams open, and the next is refused in words; one that is closed makes room", async () => {
-  const [token] = await tokens(1)
-  const streams = await Promise.all(Array.from({ length: 20 }, () => open(token!)))
-  const refused = await fetch(`${service.address}/api/v1/live`, { headers: { authorization: `Bearer ${token}` } })
-  expect(refused.status).toBe(429)
-  expect(await refused.json()).toMatchObject({
-    detail: expect.stringContaining("20 live streams") as unknown,
-    remedy: expect.stringContaining("Close one") as unknown,
-  })
-  streams.pop()!.destroy()
-  await eventually(async () => {
-    const next = await open(token!)
-    const taken = next.statusCode === 200
-    next.destroy()
-    return taken
-  }, "room for one more")
-  for (const stream of streams) stream.destroy()
-})
+longTest(
+  "a visitor may have twenty streams open, and the next is refused in words; one that is closed makes room",
+  async () => {
+    const [token] = await tokens(1)
+    const streams = await Promise.all(Array.from({ length: 20 }, () => open(token!)))
+    const refused = await fetch(`${service.address}/api/v1/live`, { headers: { authorization: `Bearer ${token}` } })
+    expect(refused.status).toBe(429)
+    expect(await refused.json()).toMatchObject({
+      detail: expect.stringContaining("20 live streams") as unknown,
+      remedy: expect.stringContaining("Close one") as unknown,
+    })
+    streams.pop()!.destroy()
+    await eventually(async () => {
+      const next = await open(token!)
+      const taken = next.statusCode === 200
+      next.destroy()
+      return taken
+    }, "room for one more")
+    for (const stream of streams) stream.destroy()
+  },
+)
 
-test("thirty streams asked for at once are counted as they open: twenty are taken", async () => {
+longTest("thirty streams asked for at once are counted as they open: twenty are taken", async () => {
   const [token] = await tokens(1)
   const streams = await Promise.all(Array.from({ length: 30 }, () => open(token!)))
   expect(streams.filter(({ statusCode }) => statusCode === 200)).toHaveLength(20)
@@ -120,43 +124,51 @@ test("thirty streams asked for at once are counted as they open: twenty are take
   for (const stream of streams) stream.destroy()
 })
 
-test("one who reads slowly is written no more than it takes, and misses nothing in the end", async () => {
-  const [slowly] = await tokens(1)
-  const stream = await open(slowly!)
-  const people = await crowd(stage, 30)
-  // Long words: what waits for this reader would be megabytes.
-  for (let round = 0; round < 3; round++)
-    await Promise.all(people.map((chat) => insist([service], stage.key, hookSecret, update(chat, "count"))))
-  await Promise.all(people.map((chat) => stage.answered(3, chat)))
-  const seen = told(stream)
-  const { items } = await service.client.messages({ channel: stage.key, limit: 180 })
-  await eventually(async () => items.every((message) => seen.has(message.id)), "all of it to be read after all")
-  stream.destroy()
-}, 60_000)
+longTest(
+  "one who reads slowly is written no more than it takes, and misses nothing in the end",
+  async () => {
+    const [slowly] = await tokens(1)
+    const stream = await open(slowly!)
+    const people = await crowd(stage, 30)
+    // Long words: what waits for this reader would be megabytes.
+    for (let round = 0; round < 3; round++)
+      await Promise.all(people.map((chat) => insist([service], stage.key, hookSecret, update(chat, "count"))))
+    await Promise.all(people.map((chat) => stage.answered(3, chat)))
+    const seen = told(stream)
+    const { items } = await service.client.messages({ channel: stage.key, limit: 180 })
+    await eventually(async () => items.every((message) => seen.has(message.id)), "all of it to be read after all")
+    stream.destroy()
+  },
+  60_000,
+)
 
-test("one who resumes from far back is told batch after batch, and not one a sweep", async () => {
-  const long = await freshDatabase()
-  await makeRecord(long, { messages: 4000, months: 1 })
-  const other = await startService({ database: long, env: { WOBBET_ROLES: "api" } })
-  const asked = new Promise<IncomingMessage>((done) =>
-    request(`${other.address}/api/v1/live`, {
-      headers: { authorization: `Bearer ${other.token}`, "last-event-id": "3" },
-    })
-      .on("response", (answer) => done(answer.pause()))
-      .end(),
-  )
-  const stream = await asked
-  const began = Date.now()
-  const seen = told(stream)
-  const [all] = await query<{ n: number }>(long, "SELECT count(*)::int AS n FROM messages")
-  await eventually(async () => seen.size === all!.n, "all of it to be told")
-  // Some twenty batches: with a sweep between them, half a minute.
-  expect(Date.now() - began).toBeLessThan(15_000)
-  stream.destroy()
-  await other.stop()
-}, 60_000)
+longTest(
+  "one who resumes from far back is told batch after batch, and not one a sweep",
+  async () => {
+    const long = await freshDatabase()
+    await makeRecord(long, { messages: 4000, months: 1 })
+    const other = await startService({ database: long, env: { WOBBET_ROLES: "api" } })
+    const asked = new Promise<IncomingMessage>((done) =>
+      request(`${other.address}/api/v1/live`, {
+        headers: { authorization: `Bearer ${other.token}`, "last-event-id": "3" },
+      })
+        .on("response", (answer) => done(answer.pause()))
+        .end(),
+    )
+    const stream = await asked
+    const began = Date.now()
+    const seen = told(stream)
+    const [all] = await query<{ n: number }>(long, "SELECT count(*)::int AS n FROM messages")
+    await eventually(async () => seen.size === all!.n, "all of it to be told")
+    // Some twenty batches: with a sweep between them, half a minute.
+    expect(Date.now() - began).toBeLessThan(15_000)
+    stream.destroy()
+    await other.stop()
+  },
+  60_000,
+)
 
-test("a stream resumes from its cursor while others are open, and ends when its session does", async () => {
+longTest("a stream resumes from its cursor while others are open, and ends when its session does", async () => {
   const signIn = await fetch(`${service.address}/api/v1/session`, {
     method: "POST",
     headers: { "content-type": "application/json" },

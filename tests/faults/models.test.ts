@@ -13,7 +13,7 @@ import {
   startService,
   startStandin,
 } from "../support/harness.ts"
-import { dying, killTable } from "../support/killTable.ts"
+import { killTable, dying } from "../support/killTable.ts"
 
 let standin: Standin
 let quick: ModelStandin

@@ -11,7 +11,7 @@ import {
   startStandin,
   takenUp,
 } from "../support/harness.ts"
-import { dying, killTable, longTest } from "../support/killTable.ts"
+import { longTest, killTable, dying } from "../support/killTable.ts"
 
 let standin: Standin
 beforeAll(async () => {

@@ -12,6 +12,7 @@ import {
   takenUp,
   tempFolder,
 } from "../support/harness.ts"
+import { longTest } from "../support/killTable.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { bring, crowd, hookSecret, insist, update } from "../support/updates.ts"
 
@@ -75,49 +76,57 @@ describe("one turn at a time, in order, over two processes on one database", () 
     await one.stop()
   }, 60_000)
 
-  test("when one is killed the other goes on at once, in the middle of a conversation", async () => {
-    const database = await freshDatabase()
-    const bot = tempFolder(quayBot)
-    const first = await startProcess({ bot, database })
-    const stage = await Stage.set(first, standin, { receive: "polling" })
-    await stage.say("count")
-    await stage.answered(1)
-    const second = await startProcess({ bot, database })
-    await first.stop("SIGKILL")
-    await stage.say("count")
-    expect((await stage.answered(2))[1]!.text).toBe("count 2")
-    await second.stop()
-    // Nobody is there: the provider keeps it, and a new process goes on with the offset on record.
-    await stage.say("count")
-    const third = await startProcess({ bot, database })
-    expect((await stage.answered(3))[2]!.text).toBe("count 3")
-    await third.stop()
-    expect(await stage.answers()).toHaveLength(3)
-  }, 60_000)
+  longTest(
+    "when one is killed the other goes on at once, in the middle of a conversation",
+    async () => {
+      const database = await freshDatabase()
+      const bot = tempFolder(quayBot)
+      const first = await startProcess({ bot, database })
+      const stage = await Stage.set(first, standin, { receive: "polling" })
+      await stage.say("count")
+      await stage.answered(1)
+      const second = await startProcess({ bot, database })
+      await first.stop("SIGKILL")
+      await stage.say("count")
+      expect((await stage.answered(2))[1]!.text).toBe("count 2")
+      await second.stop()
+      // Nobody is there: the provider keeps it, and a new process goes on with the offset on record.
+      await stage.say("count")
+      const third = await startProcess({ bot, database })
+      expect((await stage.answered(3))[2]!.text).toBe("count 3")
+      await third.stop()
+      expect(await stage.answers()).toHaveLength(3)
+    },
+    60_000,
+  )
 })
 
-test("SIGTERM leaves nothing half done: what had begun is ended, what had not is taken by the next", async () => {
-  const database = await freshDatabase()
-  // On a busy machine a handler must not reach its deadline.
-  const unhurried = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 20s")
-  const bot = tempFolder({ ...quayBot, "bot.yaml": unhurried })
-  const service = await startProcess({ bot, database })
-  const stages = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
-  for (const [at, stage] of stages.entries()) {
-    await stage.say(`slow ${at}`)
-    await pause(150)
-  }
-  expect(await service.stop("SIGTERM")).toBe(0)
-  const next = await startProcess({ bot, database })
-  for (const [at, stage] of stages.entries()) {
-    expect((await stage.answered(1)).map((one) => one.text)).toEqual([`slow ${at}`])
-  }
-  await pause(500)
-  const { items } = await next.client.messages({ direction: "out" })
-  expect(items.map((item) => item.status)).toEqual(["sent", "sent", "sent"])
-  expect((await next.client.parked({ open: false })).items).toEqual([])
-  await next.stop()
-}, 60_000)
+longTest(
+  "SIGTERM leaves nothing half done: what had begun is ended, what had not is taken by the next",
+  async () => {
+    const database = await freshDatabase()
+    // On a busy machine a handler must not reach its deadline.
+    const unhurried = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 20s")
+    const bot = tempFolder({ ...quayBot, "bot.yaml": unhurried })
+    const service = await startProcess({ bot, database })
+    const stages = await Promise.all([1, 2, 3].map(() => Stage.set(service, standin)))
+    for (const [at, stage] of stages.entries()) {
+      await stage.say(`slow ${at}`)
+      await pause(150)
+    }
+    expect(await service.stop("SIGTERM")).toBe(0)
+    const next = await startProcess({ bot, database })
+    for (const [at, stage] of stages.entries()) {
+      expect((await stage.answered(1)).map((one) => one.text)).toEqual([`slow ${at}`])
+    }
+    await pause(500)
+    const { items } = await next.client.messages({ direction: "out" })
+    expect(items.map((item) => item.status)).toEqual(["sent", "sent", "sent"])
+    expect((await next.client.parked({ open: false })).items).toEqual([])
+    await next.stop()
+  },
+  60_000,
+)
 
 test("SIGTERM waits for the answer to a call, and not for the connection that its caller keeps open", async () => {
   const service = await startProcess({ bot: tempFolder(quayBot), faults: "inlet: call read=hold1500" })
@@ -163,46 +172,50 @@ test.each(["send: attempt begun=hold1500", "send: call answered=hold1500@2"])(
   60_000,
 )
 
-test("under load one of two is killed and the other told to stop: every message answered once, in order", async () => {
-  const database = await freshDatabase()
-  const bot = tempFolder(quayBot)
-  const start = () => startProcess({ bot, database })
-  const services = await Promise.all([start(), start()])
-  const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0, onDoubt: "resend" })
-  await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
-  const people = await crowd(stage, 12)
-  await takenUp(services, stage.key)
-  const rounds = 8
-  const talking = people.map(async (chat) => {
-    for (let n = 1; n <= rounds; n++) {
-      await insist(services, stage.key, hookSecret, update(chat, "count"))
-      await pause(600)
+longTest(
+  "under load one of two is killed and the other told to stop: every message answered once, in order",
+  async () => {
+    const database = await freshDatabase()
+    const bot = tempFolder(quayBot)
+    const start = () => startProcess({ bot, database })
+    const services = await Promise.all([start(), start()])
+    const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0, onDoubt: "resend" })
+    await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
+    const people = await crowd(stage, 12)
+    await takenUp(services, stage.key)
+    const rounds = 8
+    const talking = people.map(async (chat) => {
+      for (let n = 1; n <= rounds; n++) {
+        await insist(services, stage.key, hookSecret, update(chat, "count"))
+        await pause(600)
+      }
+    })
+    await pause(1500)
+    await services[0]!.stop("SIGKILL")
+    services[0] = await start()
+    await pause(500)
+    expect(await services[1]!.stop("SIGTERM")).toBe(0)
+    services[1] = await start()
+    await Promise.all(talking)
+    for (const chat of people) {
+      const said = await eventually(
+        async () => {
+          const answers = (await stage.answers(chat)).map((answer) => answer.text!)
+          return answers.includes(`count ${rounds}`) ? answers : undefined
+        },
+        `person ${chat} to have all answers`,
+        40,
+      )
+      // Nothing twice but what was in doubt when a process was killed, and nothing out of order.
+      expect([...new Set(said)]).toEqual(Array.from({ length: rounds }, (_, at) => `count ${at + 1}`))
     }
-  })
-  await pause(1500)
-  await services[0]!.stop("SIGKILL")
-  services[0] = await start()
-  await pause(500)
-  expect(await services[1]!.stop("SIGTERM")).toBe(0)
-  services[1] = await start()
-  await Promise.all(talking)
-  for (const chat of people) {
-    const said = await eventually(
-      async () => {
-        const answers = (await stage.answers(chat)).map((answer) => answer.text!)
-        return answers.includes(`count ${rounds}`) ? answers : undefined
-      },
-      `person ${chat} to have all answers`,
-      40,
-    )
-    // Nothing twice but what was in doubt when a process was killed, and nothing out of order.
-    expect([...new Set(said)]).toEqual(Array.from({ length: rounds }, (_, at) => `count ${at + 1}`))
-  }
-  const twice = (await Promise.all(people.map((chat) => stage.answers(chat)))).flat().length - people.length * rounds
-  const { items } = await services[0]!.client.messages({ channel: stage.key, doubtful: true, limit: 200 })
-  expect(twice).toBeLessThanOrEqual(items.length)
-  await Promise.all(services.map((service) => service.stop()))
-}, 120_000)
+    const twice = (await Promise.all(people.map((chat) => stage.answers(chat)))).flat().length - people.length * rounds
+    const { items } = await services[0]!.client.messages({ channel: stage.key, doubtful: true, limit: 200 })
+    expect(twice).toBeLessThanOrEqual(items.length)
+    await Promise.all(services.map((service) => service.stop()))
+  },
+  120_000,
+)
 
 test("a rolling restart under load leaves no doubt: each gives up its duties only when it has ended them", async () => {
   const database = await freshDatabase()

@@ -10,6 +10,7 @@ import {
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
+import { longTest } from "../support/killTable.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { bring, crowd, hookSecret, update } from "../support/updates.ts"
 
@@ -22,7 +23,7 @@ beforeAll(async () => {
 })
 afterAll(endAll)
 
-test("a 429 is obeyed to the second, and the reply comes once", async () => {
+longTest("a 429 is obeyed to the second, and the reply comes once", async () => {
   const stage = await Stage.set(service, standin)
   await standin.post("faults", { kind: "429", method: "sendMessage", count: 1, seconds: 2 })
   const begun = Date.now()
@@ -34,7 +35,7 @@ test("a 429 is obeyed to the second, and the reply comes once", async () => {
   expect(attempts.map((attempt) => attempt.outcome)).toEqual(["again", "accepted"])
 })
 
-test("a fault there is retried; an answer that vanished is a doubt, and is said to be one", async () => {
+longTest("a fault there is retried; an answer that vanished is a doubt, and is said to be one", async () => {
   const stage = await Stage.set(service, standin)
   await standin.post("faults", { kind: "500", method: "sendMessage", count: 1 })
   await stage.say("say retried")
@@ -92,7 +93,7 @@ test("in order: a reply never overtakes what joined its line while the turn was 
   expect((await stage.answered(3)).map((one) => one.text)).toEqual(["you said first", "you said first", "awake"])
 })
 
-test("with onDoubt=resend the same doubt is settled by sending again", async () => {
+longTest("with onDoubt=resend the same doubt is settled by sending again", async () => {
   const stage = await Stage.set(service, standin, { onDoubt: "resend" })
   await standin.post("faults", { kind: "drop", method: "sendMessage", count: 1 })
   await stage.say("say twice")

@@ -10,6 +10,7 @@ import {
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
+import { longTest } from "../support/killTable.ts"
 import { quayBot } from "../support/quayBot.ts"
 import { bring, hookSecret, update } from "../support/updates.ts"
 
@@ -47,25 +48,29 @@ test("four live releases, used in turn, keep their hosts: what a lane stands for
   await eventually(async () => hosts[2]!.every((pid) => !isRunning(pid)), "no host to be left", 10)
 }, 90_000)
 
-test("a release that no lane stands for any more ends its hosts, once what runs in them has ended", async () => {
-  const bot = tempFolder(called("moving"))
-  const service: Service = await startService({ bot })
-  const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
-  await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
-  await service.client.connectChannel(stage.key)
-  await stage.say("count")
-  await stage.answered(1)
-  const first = hostsOf(service)
-  await bring(service, stage.key, hookSecret, update(stage.person.id, "nap"))
-  const { writeFiles } = await import("../support/harness.ts")
-  for (const n of [1, 2, 3, 4]) {
-    const { release } = await service.client.bot()
-    writeFiles(bot, { "handlers/count.ts": quayBot["handlers/count.ts"]!.replace("{ n }", `{ n, version: ${n} }`) })
-    await eventually(async () => (await service.client.bot()).release !== release, `version ${n}`)
-  }
-  expect((await stage.answered(2))[1]!.text).toBe("awake")
-  await eventually(async () => first.every((pid) => !isRunning(pid)), "the first release's hosts to be gone", 45)
-  // The newest, and those a lane may be moved back to at once.
-  expect(hostsOf(service).length).toBeLessThanOrEqual(6)
-  await service.stop()
-}, 90_000)
+longTest(
+  "a release that no lane stands for any more ends its hosts, once what runs in them has ended",
+  async () => {
+    const bot = tempFolder(called("moving"))
+    const service: Service = await startService({ bot })
+    const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
+    await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
+    await service.client.connectChannel(stage.key)
+    await stage.say("count")
+    await stage.answered(1)
+    const first = hostsOf(service)
+    await bring(service, stage.key, hookSecret, update(stage.person.id, "nap"))
+    const { writeFiles } = await import("../support/harness.ts")
+    for (const n of [1, 2, 3, 4]) {
+      const { release } = await service.client.bot()
+      writeFiles(bot, { "handlers/count.ts": quayBot["handlers/count.ts"]!.replace("{ n }", `{ n, version: ${n} }`) })
+      await eventually(async () => (await service.client.bot()).release !== release, `version ${n}`)
+    }
+    expect((await stage.answered(2))[1]!.text).toBe("awake")
+    await eventually(async () => first.every((pid) => !isRunning(pid)), "the first release's hosts to be gone", 45)
+    // The newest, and those a lane may be moved back to at once.
+    expect(hostsOf(service).length).toBeLessThanOrEqual(6)
+    await service.stop()
+  },
+  90_000,
+)

@@ -1,5 +1,6 @@
 import type { Service, Standin } from "../support/harness.ts"
 import { endAll, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import { longTest } from "../support/killTable.ts"
 import { longId, quayBot } from "../support/quayBot.ts"
 import { bring, hookSecret, update } from "../support/updates.ts"
 
@@ -48,7 +49,7 @@ describe("nothing is dropped for being strange", () => {
     expect(items.filter((item) => item.stops[2]!.why?.includes("could not be stored"))).toHaveLength(1)
   })
 
-  test("an event without a name here, and a body that cannot be read, are kept and shown", async () => {
+  longTest("an event without a name here, and a body that cannot be read, are kept and shown", async () => {
     expect(await post({ update_id: 1, comet_seen: { chat: { id: stage.person.id, type: "private" } } })).toBe(200)
     expect(await post("{ half a bo")).toBe(200)
     const { items } = await service.client.passages({ channel: stage.key, limit: 2 })

@@ -3,6 +3,7 @@ import { connect } from "node:net"
 import type { Client } from "../../src/client/client.ts"
 import type { ServiceProcess, Standin } from "../support/harness.ts"
 import { atEnd, endAll, eventually, pause, Stage, startProcess, startStandin, tempFolder } from "../support/harness.ts"
+import { long } from "../support/killTable.ts"
 import { quayBot } from "../support/quayBot.ts"
 
 /** Promise 10: a stranger costs little. */
@@ -48,9 +49,11 @@ describe("what is said cannot stop the service", () => {
 
   test.each([
     ["asterisks and underscores", "*_".repeat(60_000)],
-    ["quotes in quotes", "> ".repeat(50_000)],
-    ["lists in lists", "- ".repeat(50_000)],
-    ["links without an end", "[a](".repeat(40_000)],
+    ...long(
+      ["quotes in quotes", "> ".repeat(50_000)],
+      ["lists in lists", "- ".repeat(50_000)],
+      ["links without an end", "[a](".repeat(40_000)],
+    ),
     ["many links", "[a](https://x.example) ".repeat(8000)],
   ])(
     "How it looks, asked for %s, answers, and others meanwhile",

@@ -39,6 +39,8 @@ export async function serveInside(
   })
   return startService(readServiceSettings(env), {
     files: builtFiles,
+    // One process for handlers instead of two: what the second is for is tested on services with a process of their own.
+    hostLimits: { hosts: 1 },
     log: makeLog(env, log),
     ...(botFolder === undefined ? {} : { botFolder }),
   })

@@ -4,6 +4,9 @@ import { allOf, placeFor, quiet, Stage, startProcess, startService, takenUp } fr
 /** Whether everything is played (`npm run faults`), or of a kill table only what stands for one of its mechanisms. */
 export const whole = process.env.WOBBET_WHOLE === "1"
 
+/** Cases that take long, and that `npm run faults` alone runs. */
+export const long = <Case>(...cases: Case[]): Case[] => (whole ? cases : [])
+
 /** A test that takes long, and that `npm run faults` alone runs. */
 export const longTest = (...given: Parameters<typeof test>) => void (whole && test(...given))
 
