@@ -1,11 +1,20 @@
 import { execFileSync } from "node:child_process"
 import { readFileSync } from "node:fs"
 import { join } from "node:path"
-import { createConfig, lintFromString } from "@redocly/openapi-core"
 import { Ajv2020 } from "ajv/dist/2020.js"
 import fc from "fast-check"
 import type { Service } from "./support/harness.ts"
-import { endAll, pause, root, Stage, startService, startStandin, tempFolder, writeFiles } from "./support/harness.ts"
+import {
+  endAll,
+  outside,
+  pause,
+  root,
+  Stage,
+  startService,
+  startStandin,
+  tempFolder,
+  writeFiles,
+} from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
 
 /** The API as its description says it is, and as a stranger to it would use it. */
@@ -59,6 +68,8 @@ const operations = () =>
 
 describe("the description of the API", () => {
   test("has no fault and no warning for a public linter", async () => {
+    const { createConfig, lintFromString } =
+      await outside<typeof import("@redocly/openapi-core")>("@redocly/openapi-core")
     const config = await createConfig({ extends: ["recommended"] })
     const found = await lintFromString({ source, config })
     expect(found.map((one) => `${one.severity} ${one.ruleId}: ${one.message} ${one.location[0]?.pointer}`)).toEqual([])
@@ -82,7 +93,7 @@ describe("the description of the API", () => {
 
   test("a client generated from it compiles, and knows the types of answers", async () => {
     const folder = tempFolder()
-    const { default: generate, astToString } = await import("openapi-typescript")
+    const { default: generate, astToString } = await outside<typeof import("openapi-typescript")>("openapi-typescript")
     writeFiles(folder, {
       "api.ts": astToString(await generate(source)),
       "use.ts": `

@@ -1,6 +1,7 @@
 import type { Service, Standin } from "../support/harness.ts"
 import {
-  endAll, freePort,
+  endAll,
+  freePort,
   eventually,
   freshDatabase,
   query,

@@ -20,6 +20,7 @@ export default class InsideEnvironment extends TestEnvironment {
     this.global.process.env.WOBBET_EXECUTED = this.executed.elsewhere
     this.global.$executed = executed
     this.global.loadInside = () => import(inside)
+    this.global.importOutside = (name) => import(name)
     this.global.recording = this.recording
   }
 

@@ -218,6 +218,8 @@ interface Running {
 const environment = globalThis as unknown as {
   /** Loads the built service, stand-ins and command line, to be run in this process. */
   loadInside: () => Promise<typeof Inside>
+  /** Imports a package outside Jest's sandbox, where it is loaded once for all files and not for each. */
+  importOutside: <Module>(name: string) => Promise<Module>
   recording?: {
     counts: { [what in "pauses" | "waits" | "databases"]: number[] } & {
       [what in "inside" | "processes" | "commands"]: { what: string; wall: number; processor: number }[]
@@ -226,6 +228,9 @@ const environment = globalThis as unknown as {
   }
 }
 export const inside = () => environment.loadInside()
+
+/** A large package, loaded once for all test files. */
+export const outside = <Module>(name: string): Promise<Module> => environment.importOutside<Module>(name)
 
 /** Where the time went, where that is recorded. */
 const counts = () => environment.recording?.counts
