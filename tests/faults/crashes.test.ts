@@ -129,7 +129,7 @@ describe.each([
   ],
   ["the same where the process lives and only the database's answer is lost", "lose", lost],
 ])("%s", (_name, act, cases) => {
-  const { scenes, found } = killTable(cases, 3, (one) => outcome(act, one))
+  const { scenes, found } = killTable(cases, 2, (one) => outcome(act, one))
 
   test.each(scenes.map((scene) => ({ says: "count", settings: {}, ...scene })))("$point, $says, $settings", (one) => {
     expect(found(one.at)).toEqual({ answers: one.answers, doubts: one.doubts ?? 0, parked: one.parked ?? 0 })

@@ -147,7 +147,7 @@ async function course({ says, point }: Case) {
 }
 
 describe("kill -9 between two steps of an endpoint's answer and of a lease", () => {
-  const { scenes, found } = killTable(killed, 3, course)
+  const { scenes, found } = killTable(killed, 2, course)
 
   test.each(scenes)("$says: $point", ({ says, at }) => {
     const { said, left, state, ids } = found(at)

@@ -121,7 +121,7 @@ async function course({ says, point }: Case) {
 }
 
 describe("kill -9 between two steps of a model's answer", () => {
-  const { scenes, found } = killTable(killed, 3, course)
+  const { scenes, found } = killTable(killed, 2, course)
 
   test.each(scenes)("$says: $point", ({ says, point, at }) => {
     const { said, left, spent, keys } = found(at)

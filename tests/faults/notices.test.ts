@@ -93,7 +93,7 @@ async function course({ point }: { point: string }) {
 }
 
 describe("kill -9 between two steps of a notice", () => {
-  const { scenes, found } = killTable(killed, 3, course)
+  const { scenes, found } = killTable(killed, 2, course)
 
   test.each(scenes)("$point", ({ at }) => {
     expect(found(at).map(({ n }) => n)).toEqual([1])

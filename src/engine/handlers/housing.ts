@@ -190,8 +190,16 @@ function userForHosts(): number {
   return id
 }
 
-/** Whether another user can run this very program. */
+/** Which users can run this very program, as far as that was tried: it holds up the process for as long as a start of Node. */
+const tried = new Map<number, boolean>()
+
 function canRun(user: number): boolean {
+  const known = tried.get(user) ?? triesToRun(user)
+  tried.set(user, known)
+  return known
+}
+
+function triesToRun(user: number): boolean {
   try {
     execFileSync(process.execPath, ["--version"], { uid: user, gid: user, cwd: "/", env: {}, stdio: "ignore" })
     return true
