@@ -78,6 +78,8 @@ test("what the service does after the backup is not done again by the restored o
   const answers = (await stage.answered(before + 2)).map((answer) => answer.text)
   expect(answers).toEqual(["count 1", "written before the backup", "count 2"])
   await service.stop()
+  const open = "SELECT 1 FROM timers WHERE id = 'tmr_itv_over' AND due_at > now()"
+  await eventually(async () => (await query(place.database, open)).length === 0, "the time to be over")
 
   const database = await emptyDatabase()
   const home = tempFolder()

@@ -182,9 +182,8 @@ describe("answered means kept, where the provider never repeats: the local journ
   )
 })
 
-test.each(long("slack", "sms"))(
-  "on %s, whose calls never come again, what is said meanwhile is answered later",
-  async (kind) => {
+for (const kind of long("slack", "sms"))
+  test(`on ${kind}, whose calls never come again, what is said meanwhile is answered later`, async () => {
     const { service } = await scene({})
     const stage = await setKind(service, kind)
     await stage.says("count")
@@ -206,5 +205,4 @@ test.each(long("slack", "sms"))(
       await eventually(async () => room().some((one) => one.text.startsWith("Hello")), "the answer")
     }
     await stage.stop()
-  },
-)
+  })

@@ -2,7 +2,7 @@ import { mkdtempSync, rmSync } from "node:fs"
 import { tmpdir } from "node:os"
 import { join } from "node:path"
 import type { BrowserContext, Page } from "playwright-core"
-import { atEnd, outside } from "./harness.ts"
+import { atEnd, executes, outside } from "./harness.ts"
 
 /** A browser of its own, with what went wrong in its pages. */
 export interface Browsing {
@@ -13,6 +13,7 @@ export interface Browsing {
 
 /** @param hosts names that stand for this machine, as if it were elsewhere */
 export async function startBrowser(hosts: string[] = []): Promise<Browsing> {
+  executes("console")
   const { chromium } = await outside<typeof import("playwright-core")>("playwright-core")
   const profile = mkdtempSync(join(tmpdir(), "wobbet-browser-"))
   const browser = await chromium.launchPersistentContext(profile, {

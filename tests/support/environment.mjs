@@ -19,6 +19,7 @@ export default class InsideEnvironment extends TestEnvironment {
     process.env.WOBBET_FAULTS_HURRY ??= "50"
     this.global.process.env.WOBBET_EXECUTED = this.executed.elsewhere
     this.global.$executed = executed
+    this.global.executed = this.executed
     this.global.loadInside = () => import(inside)
     this.global.importOutside = (name) => import(name)
     this.global.recording = this.recording

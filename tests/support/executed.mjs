@@ -30,11 +30,16 @@ export function watchExecuted(testFile) {
   return {
     /** Where other processes note what they execute. */
     elsewhere,
+    /** Set where the shipped build was started, which notes nothing, or the console was looked at. */
+    shipped: false,
+    console: false,
     keep() {
       const here = [...marks].filter(([, mark]) => mark[0] === 1).map(([path]) => path)
       const there = existsSync(elsewhere) ? readFileSync(elsewhere, "utf8").trim().split("\n") : []
       rmSync(elsewhere, { force: true })
-      writeFileSync(kept, JSON.stringify({ test: testFile, sources: [...new Set([...here, ...there])].sort() }))
+      const sources = [...new Set([...here, ...there])].sort()
+      const { shipped, console } = this
+      writeFileSync(kept, JSON.stringify({ test: testFile, shipped, console, sources }))
     },
   }
 }

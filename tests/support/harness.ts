@@ -220,6 +220,8 @@ const environment = globalThis as unknown as {
   loadInside: () => Promise<typeof Inside>
   /** Imports a package outside Jest's sandbox, where it is loaded once for all files and not for each. */
   importOutside: <Module>(name: string) => Promise<Module>
+  /** What this file is known to execute where nothing notes it. */
+  executed?: { shipped: boolean; console: boolean }
   recording?: {
     counts: { [what in "pauses" | "waits" | "databases"]: number[] } & {
       [what in "inside" | "processes" | "commands"]: { what: string; wall: number; processor: number }[]
@@ -231,6 +233,11 @@ export const inside = () => environment.loadInside()
 
 /** A large package, loaded once for all test files. */
 export const outside = <Module>(name: string): Promise<Module> => environment.importOutside<Module>(name)
+
+/** Says that what this file executes is not noted: the build that is shipped, or the console's pages. */
+export function executes(what: "shipped" | "console"): void {
+  if (environment.executed) environment.executed[what] = true
+}
 
 /** Where the time went, where that is recorded. */
 const counts = () => environment.recording?.counts
@@ -256,6 +263,7 @@ export async function start(
   user?: number,
 ): Promise<Running> {
   const begun = performance.now()
+  if (program === wobbet) executes("shipped")
   const child = spawn(process.execPath, [program, ...args], {
     ...(user === undefined ? {} : { uid: user, gid: user }),
     env: { ...process.env, NO_COLOR: "1", ...env },
@@ -303,6 +311,7 @@ export async function runProcess(
   env: NodeJS.ProcessEnv = {},
   program = wobbet,
 ): Promise<{ code: number | null; out: string; err: string }> {
+  executes("shipped")
   const child = spawn(process.execPath, [program, ...args], {
     env: { ...process.env, NO_COLOR: "1", ...env },
     stdio: ["ignore", "pipe", "pipe"],
