@@ -137,10 +137,35 @@ test("a batch that names more places than are kept at hand finds the conversatio
     channel: "ferry",
     message: { event: "text" as const, place: { address: `71000000${at}`, kind: "direct" as const, title: `P${at}` } },
   }))
-  const first = await directory.conversationsOf([...said, said[0]!])
-  expect(new Set(first).size).toBe(5)
-  expect(first[5]).toBe(first[0])
-  expect(await directory.conversationsOf([...said, said[0]!])).toEqual(first)
+  const first = await directory.placesOf([...said, said[0]!])
+  expect(new Set(first.map(({ conversation }) => conversation)).size).toBe(5)
+  expect(first[5]).toEqual(first[0])
+  expect(await directory.placesOf([...said, said[0]!])).toEqual(first)
+  await own.destroy()
+})
+
+test("a message that comes while people are joined, split or forgotten keeps who said it", async () => {
+  const own = openDatabase(await freshDatabase(), { most: 2 })
+  const directory = new Directory(own, (...of) => of.join(" "))
+  const said = {
+    channel: "ferry",
+    message: {
+      event: "text" as const,
+      place: { address: "720000001", kind: "direct" as const, title: "Ines" },
+      from: { address: "720000001", name: "Ines", bot: false },
+    },
+  }
+  let placing = true
+  const joined = (async () => {
+    while (placing) {
+      directory.lookAgain()
+      await new Promise((done) => setImmediate(done))
+    }
+  })()
+  const [place] = await directory.placesOf([said]).finally(() => (placing = false))
+  await joined
+  const [known] = await rows<{ contact: string }>(own, "SELECT contact FROM addresses WHERE address = '720000001'")
+  expect(place!.contact).toBe(known!.contact)
   await own.destroy()
 })
 

@@ -21,7 +21,7 @@ export type Ring =
  */
 export class Bell {
   private client: pg.Client | undefined
-  private readonly listeners = new Map<Ring, Set<() => void>>()
+  private readonly listeners = new Map<Ring, Set<() => unknown>>()
   private readonly pending = new Set<Ring>()
   private timer: NodeJS.Timeout | undefined
   private pulse: NodeJS.Timeout | undefined
@@ -58,7 +58,7 @@ export class Bell {
     }
   }
 
-  on(ring: Ring, listener: () => void): () => void {
+  on(ring: Ring, listener: () => unknown): () => void {
     const set = this.listeners.get(ring) ?? new Set()
     this.listeners.set(ring, set.add(listener))
     return () => set.delete(listener)
@@ -75,9 +75,9 @@ export class Bell {
     }, 40)
   }
 
-  /** Tells this process before anything else happens, and all others as `ring` does. */
-  ringHereFirst(ring: Ring): void {
-    this.listeners.get(ring)?.forEach((listener) => listener())
+  /** Tells this process, waits until it has done what follows from that, and tells all others as `ring` does. */
+  async ringHereFirst(ring: Ring): Promise<void> {
+    await Promise.all([...(this.listeners.get(ring) ?? [])].map((listener) => listener()))
     this.ring(ring)
   }
 

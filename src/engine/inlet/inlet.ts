@@ -391,7 +391,7 @@ export class Inlet {
     const all = drafts.flatMap(({ channel, parsed }) =>
       parsed.messages.map((one) => ({ channel, message: saidTo(one) })),
     )
-    const conversations = all.length > 0 ? await this.parts.directory.conversationsOf(all) : []
+    const places = all.length > 0 ? await this.parts.directory.placesOf(all) : []
     let at = 0
     const now = new Date().toISOString()
     const placed = drafts.map(({ channel, intake, parsed }) =>
@@ -399,13 +399,13 @@ export class Inlet {
         messages: parsed.messages.map((message) => ({
           id: newId("msg"),
           eventKey: message.eventKey === "" ? intake.id : shortKey(message.eventKey),
-          conversation: conversations[at++]!,
+          conversation: places[at]!.conversation,
           message: message.message,
           words: wordsOf(message.message),
           courtesies: message.courtesies ?? [],
           own: message.own ?? false,
           by: message.by,
-          contact: this.parts.directory.contactOf(channel, saidTo(message)) ?? null,
+          contact: places[at++]!.contact ?? null,
         })),
         ...(parsed.statuses.length > 0
           ? { statuses: parsed.statuses.map((told) => ({ channel, intake: intake.id, told, at: now })) }

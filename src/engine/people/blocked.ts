@@ -10,7 +10,7 @@ export class Blocked {
     private readonly database: Database,
     bell: Bell,
   ) {
-    bell.on("people", () => void this.refresh().catch(() => undefined))
+    bell.on("people", () => this.refresh().catch(() => undefined))
   }
 
   has(contact: string | null): boolean {

@@ -30,10 +30,13 @@ export class Directory {
     this.contacts = new LRUCache({ max: most })
   }
 
-  /** The conversations of these messages, in their order; places and people met for the first time are entered. */
-  async conversationsOf(said: Said[]): Promise<string[]> {
-    await this.enterContacts(said)
-    // Held apart from what is kept at hand, which may be pushed out before this batch is through.
+  /**
+   * The conversations of these messages and who said them, in their order; places and people met for the first time are
+   * entered.
+   */
+  async placesOf(said: Said[]): Promise<{ conversation: string; contact: string | undefined }[]> {
+    // Held apart from what is kept at hand, which may be pushed out, or thrown away, before this batch is through.
+    const contacts = await this.contactsOf(said)
     const places = new Map<string, KnownPlace>()
     const missing = new Map<string, Said>()
     for (const one of said) {
@@ -44,7 +47,7 @@ export class Directory {
     }
     if (missing.size > 0) {
       const wanted = [...missing.values()].map(({ channel, message }) => {
-        const contact = message.place.kind === "direct" ? this.contactOf(channel, message) : undefined
+        const contact = message.place.kind === "direct" ? contacts.get(senderKey({ channel, message })) : undefined
         return { channel, place: message.place, ...(contact ? { contact } : {}) }
       })
       const found = await conversationsAt(this.database, wanted, this.markOf)
@@ -54,7 +57,12 @@ export class Directory {
         this.conversations.set(key, place)
       })
     }
-    return Promise.all(said.map((one) => this.titled(places.get(placeKey(one))!, one.message)))
+    return Promise.all(
+      said.map(async (one) => ({
+        conversation: await this.titled(places.get(placeKey(one))!, one.message),
+        contact: contacts.get(senderKey(one)),
+      })),
+    )
   }
 
   /** People were joined, split or forgotten: who is behind an address, and where they talk, is looked up again. */
@@ -81,11 +89,6 @@ export class Directory {
     }
   }
 
-  /** Who a sender is, if it was looked up lately. */
-  contactOf(channel: string, { from }: Message): string | undefined {
-    return from && this.contacts.get(`${channel} ${from.address}`)?.contact
-  }
-
   /** The conversation, its title kept current. */
   private async titled(place: KnownPlace, { place: { title } }: Message): Promise<string> {
     if (title !== undefined && title !== place.title) {
@@ -95,23 +98,34 @@ export class Directory {
     return place.conversation
   }
 
-  private async enterContacts(said: Said[]): Promise<void> {
+  /** Who the senders of these messages are, by their keys. */
+  private async contactsOf(said: Said[]): Promise<Map<string, string>> {
+    const contacts = new Map<string, string>()
     const missing = new Map<string, { channel: string; sender: Sender }>()
-    for (const { channel, message } of said) {
+    for (const one of said) {
+      const { channel, message } = one
       if (!message.from) continue
-      const key = `${channel} ${message.from.address}`
-      if (this.contacts.get(key)?.name !== shownName(message.from)) missing.set(key, { channel, sender: message.from })
+      const key = senderKey(one)
+      const known = this.contacts.get(key)
+      if (known?.name === shownName(message.from)) contacts.set(key, known.contact)
+      else missing.set(key, { channel, sender: message.from })
     }
-    if (missing.size === 0) return
+    if (missing.size === 0) return contacts
     const found = await contactsOf(this.database, [...missing.values()])
     ;[...missing.entries()].forEach(([key, { sender }], at) => {
+      contacts.set(key, found[at]!)
       this.contacts.set(key, { contact: found[at]!, name: shownName(sender) })
     })
+    return contacts
   }
 }
 
 function shownName(sender: Sender): string {
   return [sender.name, sender.handle, sender.language].join("\n")
+}
+
+function senderKey({ channel, message }: Said): string {
+  return `${channel} ${message.from?.address}`
 }
 
 function placeKey({ channel, message }: Said): string {

@@ -37,7 +37,7 @@ export class Forgetting {
     })
     if (!begun) return undefined
     if (FAULTS_BUILT) await faultPoint("forgetting: begun")
-    bell.ringHereFirst("people")
+    await bell.ringHereFirst("people")
     await record(database, by, "person forgotten", { contact, forgetting: begun.id })
     await this.remember()
     return begun

@@ -31,7 +31,7 @@ export class Joining {
     if (used.joined) {
       const detail = { contact: used.contact, other: contact, channel, code: "said by the person" }
       await record(database, { name: used.by }, "people joined", detail)
-      bell.ringHereFirst("people")
+      await bell.ringHereFirst("people")
     }
     return true
   }

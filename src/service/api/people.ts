@@ -86,7 +86,7 @@ export const peopleRoutes: ApiRoute[] = [
       if (!(await joinPeople(engine.database, contact, body.other)))
         throw notFound("person", `${contact} or ${body.other}`, 'List them with "wobbet contact list".')
       await record(engine.database, by, "people joined", { contact, other: body.other })
-      engine.bell.ringHereFirst("people")
+      await engine.bell.ringHereFirst("people")
       return personOf(engine.database, contact)
     },
   }),
@@ -102,7 +102,7 @@ export const peopleRoutes: ApiRoute[] = [
       if (made === undefined)
         throw notFound("address", `${body.address} on ${body.channel}`, `See them with: wobbet contact show ${contact}`)
       await record(engine.database, by, "person split", { contact, made, channel: body.channel })
-      engine.bell.ringHereFirst("people")
+      await engine.bell.ringHereFirst("people")
       return personOf(engine.database, made)
     },
   }),
@@ -118,7 +118,7 @@ export const peopleRoutes: ApiRoute[] = [
       if (blockedAt === undefined)
         throw notFound("person", contact, 'List them with "wobbet conversation list --people".')
       await record(engine.database, by, body.blocked ? "person blocked" : "person unblocked", { contact })
-      engine.bell.ringHereFirst("people")
+      await engine.bell.ringHereFirst("people")
       return { contact, blockedAt: blockedAt?.toISOString() ?? null }
     },
   }),
