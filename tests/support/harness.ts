@@ -138,11 +138,15 @@ export function isRunning(pid: number): boolean {
 }
 
 /** Resolves once nothing is left to do: no turn is due or under way, and nothing waits to be sent. */
-export async function quiet(database: string): Promise<void> {
-  await eventually(async () => {
-    const busy = "SELECT 1 FROM work WHERE due_at < 'infinity' UNION ALL SELECT 1 FROM outbox"
-    return (await query(database, busy)).length === 0
-  }, "nothing to be left to do")
+export async function quiet(database: string, seconds = 30): Promise<void> {
+  await eventually(
+    async () => {
+      const busy = "SELECT 1 FROM work WHERE due_at < 'infinity' UNION ALL SELECT 1 FROM outbox"
+      return (await query(database, busy)).length === 0
+    },
+    "nothing to be left to do",
+    seconds,
+  )
 }
 
 /** Resolves once a service sends for the channel, so that a reply's first attempt starts with the commit of its turn. */

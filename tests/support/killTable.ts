@@ -53,7 +53,8 @@ export async function dying(
     async settled(): Promise<Service> {
       over = true
       await next
-      await quiet(where.database)
+      // What was under way when it ended holds its line for as long as the provider may take it.
+      await quiet(where.database, 90)
       return service
     },
     /** Resolves once the first has ended and the next has started. */
