@@ -161,7 +161,7 @@ export async function startWobbet(
     port,
     path: "/in/quay",
     pid: child.pid!,
-    databaseName: new URL(databaseUrl).pathname.slice(1),
+    databaseName: /\/(\w+)(?:\?|$)/.exec(databaseUrl)![1]!,
     client,
     database,
     pids: () => [child.pid!, ...childrenOf(child.pid!)],

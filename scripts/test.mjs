@@ -2,7 +2,6 @@
 // arguments, only the tests they name; with --changed, those that executed a changed file when they last ran.
 import { spawn } from "node:child_process"
 import { fileURLToPath } from "node:url"
-import { rememberSources, testsOfChanges } from "./changed.mjs"
 import { cache, processorOfChildren, report, runJest } from "./jest.mjs"
 import { setUp } from "./setup.mjs"
 
@@ -52,6 +51,8 @@ try {
   console.log("0 passed, 1 failed")
   process.exit(1)
 }
+// Read only now: it uses packages, which a fresh clone has not had until here.
+const { rememberSources, testsOfChanges } = await import("./changed.mjs")
 const whole = named.length === 0 && !wantsChanged
 if (whole) {
   const passed = await Promise.all(Object.entries(checks).map(([name, command]) => check(name, ...command)))
