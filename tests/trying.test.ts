@@ -135,6 +135,21 @@ describe("saying something without a telephone", () => {
     },
   )
 
+  test("an answer that comes too late to stand inside the call is captured all the same", async () => {
+    const hasty = profiles[0]!.replace("profile: inside", "profile: hasty").replace("within: 3", "within: 1")
+    expect((await service.client.setProfile(hasty)).faults).toEqual([])
+    const settings = { apiBase: nowhere, profile: "hasty" }
+    await service.client.addChannel({ kind: "custom", key: "say-hasty", settings, secrets: { word: "hasty-word-1" } })
+    // Takes longer than the gateway waits.
+    const said = await service.client.say("say-hasty", { text: "nap" })
+    const [reply] = await eventually(async () => {
+      const replies = (await service.client.passage(said.passage)).paths[0]?.replies ?? []
+      return replies.some(({ message }) => message.status !== "sending") ? replies : undefined
+    }, "the answer")
+    expect([reply!.message.text, reply!.message.status]).toEqual(["awake", "captured"])
+    expect((await service.client.parked({ channel: "say-hasty" })).items).toEqual([])
+  })
+
   test.each(["say-telegram", "say-whatsapp", "say-messenger", "say-slack", "say-queue"])(
     "%s: a picture and a press",
     async (key) => {
