@@ -7,6 +7,10 @@ import { Recording } from "./recording.mjs"
 const root = fileURLToPath(new URL("../..", import.meta.url))
 const inside = pathToFileURL(join(root, process.env.WOBBET_BUILD ?? "dist/faults", "inside.js")).href
 
+// Read when the build is loaded, here and by processes that the tests start.
+process.env.NO_COLOR = "1"
+process.env.WOBBET_FAULTS_HURRY ??= "50"
+
 /** Lets tests start the built service in their own process: loaded outside Jest's sandbox, once for all files of a worker. */
 export default class InsideEnvironment extends TestEnvironment {
   constructor(config, context) {
@@ -14,9 +18,6 @@ export default class InsideEnvironment extends TestEnvironment {
     const testFile = relative(root, context.testPath)
     this.executed = watchExecuted(testFile)
     if (process.env.WOBBET_RECORD) this.recording = new Recording(process.env.WOBBET_RECORD, testFile)
-    // Read when the build is loaded.
-    process.env.NO_COLOR = "1"
-    process.env.WOBBET_FAULTS_HURRY ??= "50"
     this.global.process.env.WOBBET_EXECUTED = this.executed.elsewhere
     this.global.$executed = executed
     this.global.executed = this.executed

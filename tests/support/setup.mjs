@@ -2,6 +2,8 @@ import { chmodSync, existsSync, mkdtempSync, readdirSync, readFileSync, statfsSy
 import { tmpdir } from "node:os"
 import { join } from "node:path"
 import { fileURLToPath } from "node:url"
+// Before the build is loaded, where the tests run in this very process: its marks go there.
+import "./executed.mjs"
 
 const root = fileURLToPath(new URL("../..", import.meta.url))
 
