@@ -44,7 +44,7 @@ test("forty doubts that wait for an echo are looked for together", async () => {
   // The database counts a moment later.
   await pause(2500)
   // One by one they would be looked for 160 times a second.
-  expect(await transactionsIn(database, 2000)).toBeLessThan(quiet + 160)
+  expect(await transactionsIn(database, 2000)).toBeLessThan(quiet + 90)
   await eventually(
     async () => (await service.client.parked({ channel: stage.key, limit: 100 })).items.length === people.length,
     "a person to be asked about each",
