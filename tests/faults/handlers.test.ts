@@ -25,7 +25,8 @@ afterAll(endAll)
 describe("nobody waits for a bad handler", () => {
   let service: Service
   beforeAll(async () => {
-    service = await startService({ bot: tempFolder(quayBot) })
+    // A process of its own: whoever shares a loop with the tests cannot tell a host that is stuck from itself being late.
+    service = await startProcess({ bot: tempFolder(quayBot) })
   })
 
   test.each([
