@@ -56,7 +56,11 @@ export function testsOfChanges() {
     for (const { test, sources: executed, shipped, console: pages } of ran) {
       const met = path.startsWith("src/console/") ? pages : executed.some((one) => concerned.has(one))
       // Of what the shipped build executes nothing is noted, nor of what reads texts.
-      if (met || (shipped && /^(src\/(?!console)|demo\/)/.test(path)) || (path.startsWith("docs/") && /docs/.test(test)))
+      if (
+        met ||
+        (shipped && /^(src\/(?!console)|demo\/)/.test(path)) ||
+        (path.startsWith("docs/") && /docs/.test(test))
+      )
         wanted.add(test)
     }
   }
