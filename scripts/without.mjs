@@ -136,7 +136,7 @@ const mechanisms = [
   {
     name: "4 claims whose answer was lost are found again",
     file: "src/engine/turns/turns.ts",
-    from: "every(2000, () => this.recoverStrays(), complain),",
+    from: 'agenda.whenDue("claims", () => this.recoverStrays(), failed),',
     to: "",
     test: ["crashes", "is found again"],
   },

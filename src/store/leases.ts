@@ -1,5 +1,5 @@
 import type { Database } from "./database.ts"
-import { rows } from "./database.ts"
+import { hotRows, rows } from "./database.ts"
 
 export type Duty = "send" | "poll"
 
@@ -42,12 +42,15 @@ export interface ProcessRow {
   pid: number
 }
 
-/** Says that this process lives. */
-export async function beat(database: Database, self: ProcessRow): Promise<void> {
-  await rows(
+/** Says that this process lives. Gives the others that have said so on its machine. */
+export async function beat(database: Database, self: ProcessRow): Promise<ProcessRow[]> {
+  return hotRows<ProcessRow>(
     database,
-    "INSERT INTO processes (id, machine, pid) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET seen_at = now()",
-    [self.id, self.machine, self.pid],
+    `WITH beat AS (
+       INSERT INTO processes (id, machine, pid) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET seen_at = now()
+     )
+     SELECT id, machine, pid FROM processes WHERE machine = ? AND id <> ?`,
+    [self.id, self.machine, self.pid, self.machine, self.id],
   )
 }
 

@@ -26,8 +26,8 @@ import {
 import { HandlerFault } from "../handlers/handler.ts"
 import type { NamedSecrets } from "../handlers/namedSecrets.ts"
 import { masked } from "../handlers/namedSecrets.ts"
+import type { Agenda } from "../process/agenda.ts"
 import type { Repeated } from "../process/every.ts"
-import { every } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
 import type { Seal } from "../seal.ts"
 import type { EndpointCame } from "./endpointCall.ts"
@@ -85,6 +85,7 @@ export class Caller {
       seal: Seal
       bell: Bell
       figures: Figures
+      agenda: Agenda
       log: Logger
       self: string
       publicUrl: () => string
@@ -100,14 +101,7 @@ export class Caller {
   }
 
   start(): void {
-    const { log } = this.parts
-    this.repeated = every(
-      1000,
-      () => this.look(),
-      (error) => {
-        if (databaseFault(error) !== "away") log.error({ err: error }, "waiting turns could not be looked at")
-      },
-    )
+    this.repeated = this.parts.agenda.whenDue("waits", () => this.look(), "waiting turns could not be looked at")
   }
 
   /** Ends: calls that are under way may end within the limit, and are made again elsewhere if they do not. */

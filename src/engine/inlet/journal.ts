@@ -47,12 +47,19 @@ export class Journal {
     return this.writes.add(entry)
   }
 
-  /** The files to be read in, the oldest first: this process's own, and those of processes that no longer live. */
-  async waiting(living: Set<string>): Promise<string[]> {
+  /**
+   * The files to be read in, the oldest first: this process's own, and those of processes that no longer live.
+   *
+   * @param alive asked only where there are files of others
+   */
+  async waiting(alive: () => Promise<Set<string>>): Promise<string[]> {
     const names = await readdir(this.folder).catch(() => [] as string[])
+    const ownerOf = (name: string) => nameShape.exec(name)?.[2]
+    const owners = names.map(ownerOf).filter((owner) => owner !== undefined)
+    const living = owners.some((owner) => owner !== this.self) ? await alive() : new Set<string>()
     return names
       .filter((name) => {
-        const owner = nameShape.exec(name)?.[2]
+        const owner = ownerOf(name)
         return owner !== undefined && (owner === this.self || !living.has(owner))
       })
       .sort()

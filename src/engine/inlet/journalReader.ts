@@ -9,7 +9,7 @@ export class JournalReader {
 
   async read(): Promise<void> {
     const { journal, inlet, liveness, log } = this.parts
-    for (const path of await journal.waiting(await liveness.living())) {
+    for (const path of await journal.waiting(() => liveness.living())) {
       const taken = await journal.take(path)
       if (!taken) continue
       const { entries, broken } = taken

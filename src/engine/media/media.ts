@@ -4,14 +4,13 @@ import type { Logger } from "pino"
 import { keyHosts } from "../../core/channels/keyHosts.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
-import { databaseFault } from "../../store/database.ts"
 import type { DueMedia } from "../../store/media.ts"
 import { keepContent, keptSince, mediaFailed, noteSaid, saidHere, takeDueMedia } from "../../store/media.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import type { Disk } from "../process/disk.ts"
+import type { Agenda } from "../process/agenda.ts"
 import type { Repeated } from "../process/every.ts"
-import { every } from "../process/every.ts"
 import { download, NotFetched } from "../calls/download.ts"
 import { requestOf } from "../calls/fill.ts"
 import { perform } from "../calls/perform.ts"
@@ -29,18 +28,19 @@ export class MediaFetcher {
   private readonly today = new Map<string, { at: number; bytes: number }>()
 
   constructor(
-    private readonly parts: { database: Database; channels: Channels; bell: Bell; log: Logger; disk: Disk },
+    private readonly parts: {
+      database: Database
+      channels: Channels
+      bell: Bell
+      agenda: Agenda
+      log: Logger
+      disk: Disk
+    },
   ) {}
 
   start(): void {
-    this.sweeping = every(
-      1000,
-      () => this.sweep(),
-      (error) => {
-        if (databaseFault(error) !== "away")
-          this.parts.log.error({ err: error }, "media could not be fetched; it is tried again")
-      },
-    )
+    const failed = "media could not be fetched; it is tried again"
+    this.sweeping = this.parts.agenda.whenDue("media", () => this.sweep(), failed)
   }
 
   /** Something to be fetched has come in. */

@@ -17,8 +17,8 @@ import { lanesWithNotices } from "../../store/releases.ts"
 import { askAgain } from "../../store/timers.ts"
 import type { Channels } from "../channels.ts"
 import type { Releases } from "../handlers/releases.ts"
+import type { Agenda } from "../process/agenda.ts"
 import type { Repeated } from "../process/every.ts"
-import { everyOrRung } from "../process/every.ts"
 import { withMentions } from "../replies/mentions.ts"
 import { NotRendered } from "../replies/renderer.ts"
 import type { Renderer } from "../replies/renderer.ts"
@@ -42,6 +42,7 @@ interface Parts {
   releases: Releases
   renderer: Renderer
   bell: Bell
+  agenda: Agenda
   log: Logger
   markOf: MarkOf
 }
@@ -68,13 +69,8 @@ export class Notices {
   constructor(private readonly parts: Parts) {}
 
   start(): void {
-    this.repeated = everyOrRung(
-      this.parts,
-      "notices",
-      1000,
-      () => this.look(),
-      "notices could not be said; it is tried again",
-    )
+    const failed = "notices could not be said; it is tried again"
+    this.repeated = this.parts.agenda.whenDue("notices", () => this.look(), failed, "notices")
   }
 
   async stop(): Promise<void> {

@@ -1,7 +1,3 @@
-import type { Logger } from "pino"
-import type { Bell, Ring } from "../../store/bell.ts"
-import { databaseFault } from "../../store/database.ts"
-
 /** A job that is done again and again, and never twice at once. */
 export interface Repeated {
   /** Does the job now, or, where it is under way, once more as soon as that has ended. */
@@ -11,30 +7,31 @@ export interface Repeated {
 }
 
 /**
- * Does a job again and again, and at once when it is rung for. What fails is told, unless the database is away: then it is
- * tried again like everything else.
- */
-export function everyOrRung(
-  { bell, log }: { bell: Bell; log: Logger },
-  ring: Ring,
-  milliseconds: number,
-  job: () => Promise<unknown>,
-  failed: string,
-): Repeated {
-  const repeated = every(milliseconds, job, (error) => {
-    if (databaseFault(error) !== "away") log.error({ err: error }, failed)
-  })
-  bell.on(ring, () => void repeated.now().catch(() => undefined))
-  return repeated
-}
-
-/**
  * Does a job every so many milliseconds. A turn that comes while the job is still under way is left out, so that a slow
  * database meets one sweep and not a crowd of them.
  *
  * @param failed told what the job threw; the repetition continues
  */
 export function every(milliseconds: number, job: () => Promise<unknown>, failed: (error: unknown) => void): Repeated {
+  const one = oneAtATime(job, failed)
+  const timer = setInterval(() => {
+    if (!one.busy()) void one.now()
+  }, milliseconds)
+  timer.unref()
+  return {
+    now: one.now,
+    async stop() {
+      clearInterval(timer)
+      await one.stop()
+    },
+  }
+}
+
+/** A job that is done when it is asked for, and never twice at once. */
+export function oneAtATime(
+  job: () => Promise<unknown>,
+  failed: (error: unknown) => void,
+): Repeated & { busy: () => boolean } {
   let running: Promise<void> | undefined
   let again = false
   let stopped = false
@@ -45,11 +42,8 @@ export function every(milliseconds: number, job: () => Promise<unknown>, failed:
         await job().catch(failed)
       } while (again && !stopped)
     })().finally(() => (running = undefined)))
-  const timer = setInterval(() => {
-    if (!running) void run()
-  }, milliseconds)
-  timer.unref()
   return {
+    busy: () => running !== undefined,
     async now() {
       if (stopped) return
       if (running) again = true
@@ -57,7 +51,6 @@ export function every(milliseconds: number, job: () => Promise<unknown>, failed:
     },
     async stop() {
       stopped = true
-      clearInterval(timer)
       await running
     },
   }

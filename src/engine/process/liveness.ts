@@ -4,6 +4,7 @@ import { hostname } from "node:os"
 import type { Logger } from "pino"
 import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
+import type { ProcessRow } from "../../store/leases.ts"
 import { beat, buryProcesses, processesOn } from "../../store/leases.ts"
 
 /** The names of every service that runs in this process: nearly always one, but several share one in the tests. */
@@ -20,8 +21,10 @@ export class Liveness {
     here.add(this.self)
   }
 
-  beat(): Promise<void> {
-    return beat(this.parts.database, { id: this.self, machine: this.machine, pid: process.pid })
+  /** Says that this process lives, and gives back what processes held that are gone: their claims need not run out. */
+  async beat(): Promise<void> {
+    const others = await beat(this.parts.database, { id: this.self, machine: this.machine, pid: process.pid })
+    await this.takeOver(others)
   }
 
   /** The processes of this machine that were alive when they were last looked at, by name. */
@@ -29,10 +32,8 @@ export class Liveness {
     return new Set((await processesOn(this.parts.database, this.machine)).map((one) => one.id))
   }
 
-  /** Gives back what processes held that are gone, instead of waiting for their claims to run out. */
-  async takeOver(): Promise<void> {
+  private async takeOver(others: ProcessRow[]): Promise<void> {
     const { database, bell, log } = this.parts
-    const others = await processesOn(database, this.machine)
     const dead = others.filter(({ id, pid }) => (pid === process.pid ? !here.has(id) : !isAlive(pid)))
     if (dead.length === 0) return
     await buryProcesses(

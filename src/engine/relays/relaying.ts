@@ -26,8 +26,8 @@ import {
 } from "../../store/relays.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import { addressOn } from "../channels.ts"
+import type { Agenda } from "../process/agenda.ts"
 import type { Repeated } from "../process/every.ts"
-import { everyOrRung } from "../process/every.ts"
 import { withKept } from "../replies/keptMedia.ts"
 import { NotRendered } from "../replies/renderer.ts"
 import type { Renderer } from "../replies/renderer.ts"
@@ -45,6 +45,7 @@ interface Parts {
   channels: Channels
   renderer: Renderer
   bell: Bell
+  agenda: Agenda
   log: Logger
   markOf: MarkOf
 }
@@ -56,13 +57,8 @@ export class Relaying {
   constructor(private readonly parts: Parts) {}
 
   start(): void {
-    this.repeated = everyOrRung(
-      this.parts,
-      "relays",
-      1000,
-      () => this.look(),
-      "what is relayed could not be shown; it is tried again",
-    )
+    const failed = "what is relayed could not be shown; it is tried again"
+    this.repeated = this.parts.agenda.whenDue("relays", () => this.look(), failed, "relays")
   }
 
   async stop(): Promise<void> {

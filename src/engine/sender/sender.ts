@@ -29,6 +29,7 @@ import type { Channels, KnownChannel } from "../channels.ts"
 import { GroupCommit } from "../groupCommit.ts"
 import type { Uploads } from "../media/uploads.ts"
 import type { Directory } from "../people/directory.ts"
+import type { Agenda } from "../process/agenda.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
@@ -84,6 +85,7 @@ export class Sender {
       uploads: Uploads
       bell: Bell
       alerts: Alerts
+      agenda: Agenda
       log: Logger
       self: string
       heldCalls: HeldCalls
@@ -138,8 +140,14 @@ export class Sender {
   async start(): Promise<void> {
     const complain = (error: unknown) => this.complain(error)
     const leasing = (this.leasing = every(2000, () => this.lease(), complain))
-    const sweeping = (this.sweeping = every(1000, () => this.sweep(), complain))
-    this.parts.bell.on("sends", () => void sweeping.now())
+    const { agenda } = this.parts
+    agenda.sendsFor = () => [...this.leases.keys()]
+    this.sweeping = agenda.whenDue(
+      "sends",
+      () => this.sweep(),
+      "sending met a fault of its own; it is tried again",
+      "sends",
+    )
     this.parts.bell.on("channels", () => void leasing.now())
     await leasing.now()
   }

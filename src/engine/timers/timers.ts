@@ -1,13 +1,11 @@
 import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
-import { databaseFault } from "../../store/database.ts"
 import { faultPoint } from "../../store/faults.ts"
 import type { DueTimer, TimerFate } from "../../store/timers.ts"
 import { takeDueTimers } from "../../store/timers.ts"
-import type { Logger } from "pino"
 import type { Releases } from "../handlers/releases.ts"
+import type { Agenda } from "../process/agenda.ts"
 import type { Repeated } from "../process/every.ts"
-import { every } from "../process/every.ts"
 
 /** Milliseconds after somebody wrote in which what the bot says is an answer, whatever the hour. */
 const stillAnswered = 15 * 60_000
@@ -18,18 +16,11 @@ const most = 100
 export class Timers {
   private repeated: Repeated | undefined
 
-  constructor(private readonly parts: { database: Database; releases: Releases; bell: Bell; log: Logger }) {}
+  constructor(private readonly parts: { database: Database; releases: Releases; bell: Bell; agenda: Agenda }) {}
 
   start(): void {
-    const { log } = this.parts
-    this.repeated = every(
-      1000,
-      () => this.look(),
-      (error) => {
-        if (databaseFault(error) !== "away")
-          log.error({ err: error }, "times that are over could not be taken; they are taken again")
-      },
-    )
+    const failed = "times that are over could not be taken; they are taken again"
+    this.repeated = this.parts.agenda.whenDue("timers", () => this.look(), failed)
   }
 
   async stop(): Promise<void> {

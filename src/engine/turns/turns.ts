@@ -21,6 +21,7 @@ import type { NamedSecrets } from "../handlers/namedSecrets.ts"
 import type { DeskTurns } from "../people/deskTurn.ts"
 import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
+import type { Agenda } from "../process/agenda.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
@@ -72,6 +73,7 @@ export class Turns {
       bell: Bell
       log: Logger
       self: string
+      agenda: Agenda
       blocked: Blocked
       joining: Joining
       desk: DeskTurns
@@ -88,14 +90,14 @@ export class Turns {
 
   start(): void {
     const complain = (error: unknown) => this.complain(error)
-    const sweeping = every(1000, () => this.sweep(), complain)
+    const { agenda } = this.parts
+    const failed = "a turn could not be taken; it is tried again"
     this.repeated = [
-      sweeping,
+      agenda.whenDue("turns", () => this.sweep(), failed, "work"),
+      agenda.whenDue("claims", () => this.recoverStrays(), failed),
       every((claimSeconds * 1000) / 3, () => this.renew(), complain),
-      every(2000, () => this.recoverStrays(), complain),
       every(1000, async () => this.letIn(true), complain),
     ]
-    this.parts.bell.on("work", () => void sweeping.now())
   }
 
   /** Conversations that are this process's: newly, or still, with something new in their line. */
