@@ -1,8 +1,17 @@
-import { spawn } from "node:child_process"
 import { chmodSync, existsSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import { Client } from "../src/client/client.ts"
-import { endAll, freePort, freshDatabase, root, run, start, startService, tempFolder } from "./support/harness.ts"
+import {
+  endAll,
+  freePort,
+  freshDatabase,
+  outside,
+  root,
+  run,
+  start,
+  startService,
+  tempFolder,
+} from "./support/harness.ts"
 
 afterAll(endAll)
 
@@ -127,18 +136,12 @@ test("a process may have only a part: an inlet alone receives, and leaves the tu
 })
 
 test("rooms import in one direction: the lint rule fails when one is broken", async () => {
-  const lint = (file: string, code: string) =>
-    new Promise<string>((done) => {
-      const child = spawn(
-        process.execPath,
-        ["node_modules/eslint/bin/eslint.js", "--stdin", "--stdin-filename", file],
-        { cwd: root },
-      )
-      let out = ""
-      child.stdout.on("data", (chunk) => (out += String(chunk)))
-      child.on("close", () => done(out))
-      child.stdin.end(code)
-    })
+  const { ESLint } = await outside<typeof import("eslint")>("eslint")
+  const eslint = new ESLint({ cwd: root })
+  const lint = async (file: string, code: string) => {
+    const [{ messages } = { messages: [] }] = await eslint.lintText(code, { filePath: file })
+    return messages.map(({ message }) => message).join("\n")
+  }
   const cases: [file: string, code: string, says: string][] = [
     ["src/core/message/x.ts", 'export { rows } from "../../store/database.ts"', "core may not import from store"],
     [
@@ -171,9 +174,9 @@ test("rooms import in one direction: the lint rule fails when one is broken", as
     ],
     ["src/engine/turns/x.ts", 'export { rows } from "../../store/database.ts"', ""],
   ]
-  const found = await Promise.all(cases.map(([file, code]) => lint(file, `${code}\n`)))
-  for (const [at, [, , says]] of cases.entries()) {
-    if (says === "") expect(found[at]).toBe("")
-    else expect(found[at]).toContain(says)
+  for (const [file, code, says] of cases) {
+    const found = await lint(file, `${code}\n`)
+    if (says === "") expect(found).toBe("")
+    else expect(found).toContain(says)
   }
 }, 60_000)
