@@ -144,7 +144,7 @@ describe("saying something without a telephone", () => {
     const said = await service.client.say("say-hasty", { text: "nap" })
     const [reply] = await eventually(async () => {
       const replies = (await service.client.passage(said.passage)).paths[0]?.replies ?? []
-      return replies.some(({ message }) => message.status !== "sending") ? replies : undefined
+      return replies.some(({ message }) => !/sending|waiting/.test(message.status!)) ? replies : undefined
     }, "the answer")
     expect([reply!.message.text, reply!.message.status]).toEqual(["awake", "captured"])
     expect((await service.client.parked({ channel: "say-hasty" })).items).toEqual([])

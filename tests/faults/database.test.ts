@@ -1,6 +1,6 @@
 import { readdirSync } from "node:fs"
 import { join } from "node:path"
-import type { Service, Standin } from "../support/harness.ts"
+import type { Service, ServiceProcess, Standin } from "../support/harness.ts"
 import {
   endAll,
   eventually,
@@ -32,15 +32,18 @@ beforeAll(async () => {
   server = await startDatabaseServer()
 }, 60_000)
 
-/** A service with a database of its own on the server that is stopped. */
-async function scene(settings: object, faults = "") {
+/** A service with a database of its own on the server that is stopped; one that is killed has a process of its own. */
+async function scene<Started extends Service>(
+  settings: object,
+  start: (where: { database: string; bot: string; home: string; port: number }) => Promise<Started>,
+) {
   const where = {
     database: await server.database(`wobbet_${++made}`),
     bot: tempFolder(quayBot),
     home: tempFolder(),
     port: await freePort(),
   }
-  const service = await startProcess({ ...where, faults })
+  const service = await start(where)
   const stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0, ...settings })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await standin.post("start", { bot: stage.bot.username, from: stage.person.id })
@@ -54,7 +57,7 @@ const counts = (n: number) => Array.from({ length: n }, (_, at) => `count ${at +
 test.each(["SIGINT", ...long("SIGQUIT" as const)] as const)(
   "answered means kept: PostgreSQL ended with %s and started again under load; 503 meanwhile, nothing lost or doubled",
   async (signal) => {
-    const { service, stage, say } = await scene({ onDoubt: "resend" })
+    const { service, stage, say } = await scene({ onDoubt: "resend" }, startService)
     const people = await crowd(stage, 10)
     const rounds = 6
     const talking = people.map(async (chat) => {
@@ -91,18 +94,23 @@ test.each(["SIGINT", ...long("SIGQUIT" as const)] as const)(
 describe("answered means kept, where the provider never repeats: the local journal", () => {
   const texts = async (stage: Stage, n: number) => (await stage.answered(n)).map((one) => one.text)
   const said = (n: number) => Array.from({ length: n }, (_, at) => `you said ${at + 1}`)
-  type Scene = Awaited<ReturnType<typeof scene>>
-  let leaves: Scene
-  let stays: Scene
-  let press: Scene
-  let atWrite: Scene
-  let atRead: Scene
+  type Scene<Started extends Service> = Awaited<ReturnType<typeof scene<Started>>>
+  let leaves: Scene<ServiceProcess>
+  let stays: Scene<Service>
+  let press: Scene<Service>
+  let atWrite: Scene<ServiceProcess>
+  let atRead: Scene<ServiceProcess>
 
   beforeAll(async () => {
-    const repeats = false
-    const acts = ["", "", "", "journal: call written=kill", "journal: calls read in=kill"]
-    const scenes = await Promise.all(acts.map((act) => scene({ repeats }, act)))
-    ;[leaves, stays, press, atWrite, atRead] = scenes as [Scene, Scene, Scene, Scene, Scene]
+    const killed = (faults = "") => scene({ repeats: false }, (where) => startProcess({ ...where, faults }))
+    const living = () => scene({ repeats: false }, startService)
+    ;[leaves, atWrite, atRead, stays, press] = await Promise.all([
+      killed(),
+      killed("journal: call written=kill"),
+      killed("journal: calls read in=kill"),
+      living(),
+      living(),
+    ])
     await stays.say("say 1")
     await stays.stage.answered(1)
     // One outage for all: what happens in it stands in each test.
@@ -184,7 +192,7 @@ describe("answered means kept, where the provider never repeats: the local journ
 
 for (const kind of long("slack", "sms"))
   test(`on ${kind}, whose calls never come again, what is said meanwhile is answered later`, async () => {
-    const { service } = await scene({})
+    const { service } = await scene({}, startService)
     const stage = await setKind(service, kind)
     await stage.says("count")
     await stage.answered(1)

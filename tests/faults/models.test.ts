@@ -79,7 +79,7 @@ interface Case {
 
 const killed: Case[] = [
   { says: "plain dogs", point: "model: reserved=kill" },
-  { says: "plain dogs", point: "model: answered=kill", always: true },
+  { says: "plain dogs", point: "model: answered=kill" },
   { says: "plain dogs", point: "turn: handler answered=kill" },
   { says: "plain dogs", point: "turn: committed=kill" },
   { says: "booking", point: "once: start recorded=kill@2" },
@@ -93,7 +93,7 @@ const killed: Case[] = [
   { says: "a booking", point: "model: tool used=kill" },
   { says: "a booking", point: "model: answered=kill@2" },
   { says: "growing dogs", point: "turn: committed=kill@1" },
-  { says: "growing dogs", point: "elsewhere: answer kept=kill", always: true },
+  { says: "growing dogs", point: "elsewhere: answer kept=kill" },
   { says: "growing dogs", point: "send: call answered=kill@2" },
 ]
 

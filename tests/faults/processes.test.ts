@@ -8,6 +8,7 @@ import {
   query,
   Stage,
   startProcess,
+  startService,
   startStandin,
   takenUp,
   tempFolder,
@@ -26,7 +27,7 @@ describe("one turn at a time, in order, over two processes on one database", () 
   test("share the work: every message answered once and in order, whichever process takes the call", async () => {
     const database = await freshDatabase()
     const bot = tempFolder(quayBot)
-    const [one, two] = await Promise.all([startProcess({ bot, database }), startProcess({ bot, database })])
+    const [one, two] = await Promise.all([startService({ bot, database }), startService({ bot, database })])
     const first = await Stage.set(one, standin, { perSecond: 1000, gather: 0 })
     await eventually(
       async () => (await two.client.channels()).items.some((channel) => channel.key === first.key),
@@ -220,7 +221,7 @@ longTest(
 test("a rolling restart under load leaves no doubt: each gives up its duties only when it has ended them", async () => {
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)
-  const start = () => startProcess({ bot, database })
+  const start = () => startService({ bot, database })
   const services = [await start(), await start()]
   const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0 })
   await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
@@ -246,7 +247,7 @@ test("a rolling restart under load leaves no doubt: each gives up its duties onl
   })
   for (const at of [0, 1]) {
     await pause(1200)
-    expect(await services[at]!.stop("SIGTERM")).toBe(0)
+    await services[at]!.stop()
     services[at] = await start()
   }
   talking = false
@@ -272,7 +273,7 @@ describe("order does not hang on ids or clocks", () => {
     const bot = tempFolder(quayBot)
     // The third call to come waits with its ids made, and is kept after the fourth.
     const slow = await startProcess({ bot, database, faults: "inlet: ids made=hold700@3" })
-    service = await startProcess({ bot, database })
+    service = await startService({ bot, database })
     stage = await Stage.set(service, standin, { perSecond: 1000, gather: 0 })
     await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
     const [chat] = await crowd(stage, 1)

@@ -6,7 +6,7 @@ import {
   pause,
   query,
   Stage,
-  startProcess,
+  startService,
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
@@ -19,7 +19,7 @@ let standin: Standin
 
 beforeAll(async () => {
   standin = await startStandin()
-  service = await startProcess({ bot: tempFolder(quayBot) })
+  service = await startService({ bot: tempFolder(quayBot) })
 })
 afterAll(endAll)
 

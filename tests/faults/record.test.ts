@@ -20,10 +20,11 @@ beforeAll(async () => {
 })
 afterAll(endAll)
 
-async function scene(env: NodeJS.ProcessEnv = {}) {
+/** @param env for the service, which has a process of its own then */
+async function scene(env?: NodeJS.ProcessEnv) {
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)
-  const service = await startProcess({ database, bot, faults: "", env })
+  const service = env ? await startProcess({ database, bot, faults: "", env }) : await startService({ database, bot })
   const stage = await Stage.set(service, standin, { gather: 0, perSecond: 1000 })
   await service.client.changeChannel(stage.key, { secrets: { hookSecret } })
   await standin.post("start", { bot: stage.bot.username, from: stage.person.id })

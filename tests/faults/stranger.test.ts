@@ -43,18 +43,19 @@ describe("what is said cannot stop the service", () => {
     while (!done) {
       expect((await ask("/health/live")).status).toBe(200)
       served++
+      await pause(5)
     }
     return served
   }
 
   test.each([
-    ["asterisks and underscores", "*_".repeat(60_000)],
     ...long(
+      ["asterisks and underscores", "*_".repeat(60_000)],
       ["quotes in quotes", "> ".repeat(50_000)],
       ["lists in lists", "- ".repeat(50_000)],
       ["links without an end", "[a](".repeat(40_000)],
     ),
-    ["many links", "[a](https://x.example) ".repeat(8000)],
+    ["many links", "[a](https://x.example) ".repeat(2000)],
   ])(
     "How it looks, asked for %s, answers, and others meanwhile",
     async (_name, text) => {
