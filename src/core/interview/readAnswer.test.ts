@@ -1,4 +1,5 @@
 import fc from "fast-check"
+import { anyText } from "../../../tests/support/anyText.ts"
 import type { Message } from "../message/message.ts"
 import type { AnswerKind, Question } from "./question.ts"
 import { readAnswer } from "./readAnswer.ts"
@@ -116,7 +117,7 @@ test("nothing that is said breaks the reading, however long or strange", () => {
     "list",
   ]
   fc.assert(
-    fc.property(fc.constantFrom(...kinds), fc.string({ unit: "binary", maxLength: 300 }), (kind, text) => {
+    fc.property(fc.constantFrom(...kinds), anyText(300), (kind, text) => {
       const answer = readAnswer({ kind, text: "?", options }, said(text), reading)
       expect("value" in answer || "no" in answer).toBe(true)
     }),
