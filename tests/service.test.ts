@@ -7,10 +7,12 @@ import {
   eventually,
   freshDatabase,
   pause,
+  quiet,
   Stage,
   startService,
   startStandin,
   tempFolder,
+  transactionsIn,
 } from "./support/harness.ts"
 import { quayBot } from "./support/quayBot.ts"
 
@@ -144,6 +146,18 @@ describe("an inlet", () => {
     await eventually(async () => (await call()).status === 200, "the service to recover")
     await own.stop()
   }, 60_000)
+})
+
+test("a service with nothing to do asks the database little", async () => {
+  const database = await freshDatabase()
+  const idle = await startService({ database, bot: tempFolder(quayBot) })
+  await Stage.set(idle, standin)
+  await quiet(database)
+  // PostgreSQL counts what its start took some seconds late.
+  await transactionsIn(database, 4000)
+  // What is done by time is asked for together; each part of it for itself was 24 a second.
+  expect(await transactionsIn(database, 6000)).toBeLessThan(6 * 9)
+  await idle.stop()
 })
 
 describe("the API", () => {

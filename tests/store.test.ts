@@ -1,5 +1,7 @@
 import fc from "fast-check"
 import { Directory } from "../src/engine/people/directory.ts"
+import { errandsDue } from "../src/store/agenda.ts"
+import type { Errand } from "../src/store/agenda.ts"
 import { hotRows, migrate, openDatabase, rows } from "../src/store/database.ts"
 import type { Database } from "../src/store/database.ts"
 import { conversationsAt } from "../src/store/directory.ts"
@@ -286,4 +288,74 @@ describe("a batch of calls that is accepted", () => {
       { words: "other" },
     ])
   })
+})
+
+describe("what there is to do", () => {
+  const ids = { id: newId("fgt"), message: newId("msg"), conversation: newId("cnv") }
+  const at = (seconds: number) => `now() + interval '${seconds} seconds'`
+  const timer = (seconds: number) =>
+    `INSERT INTO timers VALUES ('${ids.id}', '${ids.conversation}', '${ids.id}', 'm', 'late', ${at(seconds)})`
+  const notice = (state: string) =>
+    `INSERT INTO notices (id, bot, lane, release, type, key, fingerprint, data, by, state)
+     VALUES ('${ids.id}', 'tern', 'live', 'r', 'ferry.late', 'k', 'f', '{}', 'office', '${state}')`
+  const recipient = (seconds: number) =>
+    `INSERT INTO recipients (id, notice, rule, together, state, due_at)
+     VALUES ('${ids.id}', '${ids.id}', 0, 't', 'waiting', ${at(seconds)})`
+  const relay = (seconds: number, state = "waiting") =>
+    `INSERT INTO relays (id, message, conversation, channel, what, to_channel, to_place, names, threads, state, due_at)
+     VALUES ('${ids.id}', '${ids.message}', '${ids.conversation}', 'quay', 'said', 'desk', '1', true, false, '${state}', ${at(seconds)})`
+  const media = (seconds: number) =>
+    `INSERT INTO message_media (message, n, channel, ref, due_at) VALUES ('${ids.message}', 0, 'quay', 'r', ${at(seconds)})`
+  const wait = (kind: string, leases: number, seconds: number) =>
+    `INSERT INTO waits (conversation, message, position, kind, place, leases, due_at, until)
+     VALUES ('${ids.conversation}', '${ids.message}', 1, '${kind}', 'p', ${leases}, ${at(seconds)}, ${at(60)})`
+  const work = (seconds: number, holder = "NULL") =>
+    `INSERT INTO work (conversation, channel, holder, due_at) VALUES ('${ids.conversation}', 'quay', ${holder}, ${at(seconds)})`
+  const send = (seconds: number, channel = "quay") =>
+    `INSERT INTO outbox (conversation, position, channel, message, state, due_at)
+     VALUES ('${ids.conversation}', 1, '${channel}', '${ids.message}', 'waiting', ${at(seconds)})`
+  const forgetting = (seconds: number, holder = "NULL") =>
+    `INSERT INTO forgettings (id, contact, asked_by, asked_at, marks, conversations, looked, holder, until)
+     VALUES ('${ids.id}', '${ids.id}', 'Rita', ${at(seconds)}, '[]', '{}', '{}', ${holder}, ${holder === "NULL" ? "NULL" : at(60)})`
+  const handed = (told: string) =>
+    `INSERT INTO conversations (id, channel, address, kind, answered_by, handed_at, told_at)
+     VALUES ('${ids.conversation}', 'quay', '1', 'direct', 'person', ${at(-9)}, ${told})`
+
+  const all = "turns claims sends timers notices relays media waits forgettings desk".split(" ") as Errand[]
+
+  test.each<[Errand, there: string, notYet: string]>([
+    ["turns", work(-1), work(5)],
+    ["claims", work(20, "'me'"), work(20, "'another'")],
+    ["claims", work(20, "'me'"), work(29, "'me'")],
+    ["sends", send(0.5), send(5)],
+    ["sends", send(-1), send(-1, "another")],
+    ["timers", timer(-1), timer(1)],
+    ["notices", notice("new"), notice("spread")],
+    ["notices", recipient(0.5), recipient(5)],
+    ["relays", relay(-1), relay(1)],
+    ["relays", relay(-1), relay(-1, "shown")],
+    ["media", media(-1), media(1)],
+    ["waits", wait("endpoint", 0, -1), wait("endpoint", 0, 1)],
+    ["waits", wait("queue", 5, -1), wait("queue", 4, -1)],
+    ["forgettings", forgetting(-4), forgetting(-1)],
+    ["forgettings", forgetting(-4, "'me'"), forgetting(-4, "'another'")],
+    ["desk", handed("NULL"), handed(at(-1))],
+  ])("%s: found by what asks for all of it at once, once its time has come", async (errand, there, notYet) => {
+    const own = await mine()
+    const of = { self: "me", channels: ["quay"] }
+    const found = [await errandsDue(own, all, of)]
+    for (const insert of [notYet, there])
+      await own
+        .transaction(async (step) => {
+          await rows(step, insert)
+          found.push(await errandsDue(step, all, of))
+          throw new Error("undone")
+        })
+        .catch((error: Error) => expect(error.message).toBe("undone"))
+    expect(found).toEqual([[], [], [errand]])
+  })
+
+  let opened: Database | undefined
+  const mine = async () => (opened ??= openDatabase(await freshDatabase(), { most: 1 }))
+  afterAll(() => opened?.destroy())
 })

@@ -134,7 +134,8 @@ describe("kill -9 between two steps of a model's answer", () => {
     // What the tool gave is used again, not asked for again.
     if (point === "model: tool used=kill" || point === "model: answered=kill@2") expect(keys).toHaveLength(1)
     // What was reserved when it was killed stays counted.
-    if (says === "plain dogs") expect(spent).toBe(point.startsWith("model") ? 2 : point.includes("committed") ? 1 : 2)
+    // Where the model takes longer than a turn is held for it, what is committed first is that the turn waits.
+    if (says === "plain dogs") expect(point.includes("committed") ? [1, 2] : [2]).toContain(spent)
     expect(left).toBe(0)
   })
 })
