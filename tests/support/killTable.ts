@@ -1,5 +1,5 @@
 import type { Service, Standin } from "./harness.ts"
-import { allOf, placeFor, quiet, Stage, startProcess, startService, takenUp } from "./harness.ts"
+import { allOf, atEnd, placeFor, quiet, Stage, startProcess, startService, takenUp } from "./harness.ts"
 
 /** Whether everything is played (`npm run faults`), or of a kill table only what stands for one of its mechanisms. */
 export const whole = process.env.WOBBET_WHOLE === "1"
@@ -42,6 +42,8 @@ export async function dying(
   await takenUp(first, stage.key)
   let service: Service = first
   let over = false
+  // Another is started for one that its fault point ended, and not for one that ends with the tests.
+  atEnd(() => void (over = true))
   const next = first.ended.then(async () => {
     if (!over) service = await startService({ ...where, env })
   })
@@ -49,9 +51,8 @@ export async function dying(
     where,
     first,
     stage,
-    /** Resolves once nothing is left to do, with the service that is there then. */
+    /** Resolves once another has taken its place and nothing is left to do; gives the service that is there then. */
     async settled(): Promise<Service> {
-      over = true
       await next
       // What was under way when it ended holds its line for as long as the provider may take it.
       await quiet(where.database, 90)
