@@ -96,20 +96,19 @@ describe("answered means kept, where the provider never repeats: the local journ
   const said = (n: number) => Array.from({ length: n }, (_, at) => `you said ${at + 1}`)
   type Scene<Started extends Service> = Awaited<ReturnType<typeof scene<Started>>>
   let leaves: Scene<ServiceProcess>
-  let stays: Scene<Service>
+  let stays: Scene<ServiceProcess>
   let press: Scene<Service>
   let atWrite: Scene<ServiceProcess>
   let atRead: Scene<ServiceProcess>
 
   beforeAll(async () => {
-    const killed = (faults = "") => scene({ repeats: false }, (where) => startProcess({ ...where, faults }))
-    const living = () => scene({ repeats: false }, startService)
+    const alone = (faults = "") => scene({ repeats: false }, (where) => startProcess({ ...where, faults }))
     ;[leaves, atWrite, atRead, stays, press] = await Promise.all([
-      killed(),
-      killed("journal: call written=kill"),
-      killed("journal: calls read in=kill"),
-      living(),
-      living(),
+      alone(),
+      alone("journal: call written=kill"),
+      alone("journal: calls read in=kill"),
+      alone(),
+      scene({ repeats: false }, startService),
     ])
     await stays.say("say 1")
     await stays.stage.answered(1)

@@ -12,8 +12,7 @@ import {
   runProcess,
   start,
   tempFolder,
-} from "../support/harness.ts"
-import { longTest } from "../support/killTable.ts"
+} from "../../support/harness.ts"
 
 afterAll(endAll)
 
@@ -37,7 +36,7 @@ function isFree(port: number): Promise<boolean> {
 /** What `npm run demo` runs. */
 const program = join(root, "scripts/run.mjs")
 
-longTest(
+test(
   "a second demo runs beside the first, with all its ports and data of its own",
   async () => {
     const [one, two] = [await baseFor(), await baseFor()]
