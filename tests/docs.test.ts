@@ -3,6 +3,7 @@ import { readdirSync, readFileSync, rmSync } from "node:fs"
 import { join } from "node:path"
 import type { Standin } from "./support/harness.ts"
 import {
+  atEnd,
   endAll,
   eventually,
   root,
@@ -40,17 +41,43 @@ async function buildWith(folder: string, sources: { [path: string]: string }): P
   if (code !== 0) throw new Error(said)
 }
 
-test("docs/add-a-handler-kind.md as written: one file and one line make a new kind of handler", async () => {
-  const [file, line, yaml] = blocks("add-a-handler-kind.md").map((block) => block.code)
-  const path = /^\/\/ (\S+)/.exec(file!)![1]!
-  const registry = "src/engine/handlers/registry.ts"
-  const before = readFileSync(join(root, registry), "utf8")
+const folder = "dist/with-more"
+/** What the pages about kinds tell to write, by their paths from the top. */
+const written: { [path: string]: string } = {}
+let built: Promise<void> | undefined
+
+/** A service with everything that the pages about kinds tell to write. */
+const startWithMore = async (bot: string) => {
+  built ??= buildWith(folder, written)
+  await built
+  return startProcess({ bot, program: join(root, folder, "wobbet.js") })
+}
+
+beforeAll(() => {
+  atEnd(() => rmSync(join(root, folder), { recursive: true, force: true }))
+  const [file, line] = blocks("add-a-handler-kind.md").map((block) => block.code)
+  const handlers = "src/engine/handlers/registry.ts"
+  const before = readFileSync(join(root, handlers), "utf8")
   const after = before.replace(/^const kinds: HandlerKind\[\] = \[[^\]]*\]$/m, line!.trim())
   expect(after).not.toBe(before)
-  const folder = "dist/with-a-kind"
-  await buildWith(folder, { [path]: file!, [registry]: `import { bell } from "./bell.ts"\n${after}` })
+  written[/^\/\/ (\S+)/.exec(file!)![1]!] = file!
+  written[handlers] = `import { bell } from "./bell.ts"\n${after}`
+  // A kind that speaks as one there is, under a name that nothing else has ever heard.
+  written["src/core/channels/lantern/index.ts"] = `import type { ChannelKind } from "../kind.ts"
+import { telegram } from "../telegram/index.ts"
+export const lantern: ChannelKind = { ...telegram, kind: "lantern", provider: "Lantern" }
+`
+  const channels = "src/core/channels/registry.ts"
+  const known = readFileSync(join(root, channels), "utf8")
+  const more = known.replace("= { telegram, ", "= { lantern, telegram, ")
+  expect(more).not.toBe(known)
+  written[channels] = `import { lantern } from "./lantern/index.ts"\n${more}`
+})
+
+test("docs/add-a-handler-kind.md as written: one file and one line make a new kind of handler", async () => {
+  const [, , yaml] = blocks("add-a-handler-kind.md").map((block) => block.code)
   const bot = tempFolder({ "bot.yaml": yaml! })
-  const service = await startProcess({ bot, program: join(root, folder, "wobbet.js") })
+  const service = await startWithMore(bot)
   const stage = await Stage.set(service, standin)
   await stage.say("ring")
   await stage.answered(1)
@@ -67,7 +94,6 @@ test("docs/add-a-handler-kind.md as written: one file and one line make a new ki
   const { faults } = await service.client.checkBot(wrong)
   expect(faults).toMatchObject([{ line: 3, says: expect.stringContaining("less than or equal to 8") as unknown }])
   await service.stop()
-  rmSync(join(root, folder), { recursive: true })
 }, 90_000)
 
 test("docs/code-layout.md and its picture are as the code is", async () => {
@@ -78,22 +104,8 @@ test("docs/code-layout.md and its picture are as the code is", async () => {
 })
 
 test("docs/add-a-kind.md: a folder and a line in the registry are all that a new kind of channel touches", async () => {
-  // A kind that speaks as one there is, under a name that nothing else has ever heard.
-  const kind = `import type { ChannelKind } from "../kind.ts"
-import { telegram } from "../telegram/index.ts"
-export const lantern: ChannelKind = { ...telegram, kind: "lantern", provider: "Lantern" }
-`
-  const registry = "src/core/channels/registry.ts"
-  const before = readFileSync(join(root, registry), "utf8")
-  const after = before.replace("= { telegram, ", "= { lantern, telegram, ")
-  expect(after).not.toBe(before)
-  const folder = "dist/with-a-channel-kind"
-  await buildWith(folder, {
-    "src/core/channels/lantern/index.ts": kind,
-    [registry]: `import { lantern } from "./lantern/index.ts"\n${after}`,
-  })
   const bot = tempFolder({ "bot.yaml": "bot: watch\nunrouted: { text: 'Heard on {{channel.kind}}.' }\n" })
-  const service = await startProcess({ bot, program: join(root, folder, "wobbet.js") })
+  const service = await startWithMore(bot)
   const stage = await Stage.set(service, standin, {}, "lantern")
   expect(await service.client.channel(stage.key)).toMatchObject({
     kind: "lantern",
@@ -109,7 +121,6 @@ export const lantern: ChannelKind = { ...telegram, kind: "lantern", provider: "L
   const { lines } = await service.client.checkChannel(stage.key)
   expect(lines.filter((line) => line.mark === "wrong")).toEqual([])
   await service.stop()
-  rmSync(join(root, folder), { recursive: true })
 }, 90_000)
 
 test("docs/parts.md lists every part and field, as the kinds and the schema tell", async () => {
