@@ -15,6 +15,12 @@ interface KnownPlace {
   title: string | undefined
 }
 
+/**
+ * Bounds what is kept at hand. Given as a number of entries, room for all of them would be made at once: 40 ms of a
+ * start, for people that most services never hear of.
+ */
+export const atMost = (entries: number) => ({ maxSize: entries, sizeCalculation: () => 1 })
+
 /** Which conversation a place holds, and who a sender is; what was looked up lately is kept at hand. */
 export class Directory {
   private readonly conversations: LRUCache<string, KnownPlace>
@@ -26,8 +32,8 @@ export class Directory {
     private readonly markOf: MarkOf,
     most = 50_000,
   ) {
-    this.conversations = new LRUCache({ max: most })
-    this.contacts = new LRUCache({ max: most })
+    this.conversations = new LRUCache(atMost(most))
+    this.contacts = new LRUCache(atMost(most))
   }
 
   /**

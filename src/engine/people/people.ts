@@ -5,8 +5,9 @@ import type { Message, Sender } from "../../core/message/message.ts"
 import type { Database } from "../../store/database.ts"
 import { addressOf } from "../../store/directory.ts"
 import type { KnownChannel } from "../channels.ts"
-import type { Directory } from "./directory.ts"
 import { perform } from "../calls/perform.ts"
+import type { Directory } from "./directory.ts"
+import { atMost } from "./directory.ts"
 
 /** Milliseconds a turn waits for a name at most: an answer without one is better than a late one. */
 const patience = 2000
@@ -16,8 +17,8 @@ const most = 20_000
 
 /** Who somebody is, and what a place is called, on kinds whose messages tell neither: asked once, then kept. */
 export class People {
-  private readonly asked = new LRUCache<string, Promise<Sender>>({ max: most, ttl: longestMemory })
-  private readonly titled = new LRUCache<string, true>({ max: most })
+  private readonly asked = new LRUCache<string, Promise<Sender>>({ ...atMost(most), ttl: longestMemory })
+  private readonly titled = new LRUCache<string, true>(atMost(most))
 
   constructor(
     private readonly database: Database,
