@@ -246,6 +246,7 @@ export const mechanisms = [
         "if (words.memory > this.limits.memory * 2 * 1024 * 1024)",
         "if (words.memory < 0)",
       ],
+      ["src/engine/handlers/hostProcess.ts", "const full = reason === loopNeverEnds", "const full = reason === 'none'"],
     ],
     test: ["handlers", "eats memory"],
   },

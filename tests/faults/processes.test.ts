@@ -221,7 +221,8 @@ longTest(
 test("a rolling restart under load leaves no doubt: each gives up its duties only when it has ended them", async () => {
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)
-  const start = () => startService({ bot, database })
+  // What is under way when it ends is cut off only where its process ends as well.
+  const start = () => startProcess({ bot, database })
   const services = [await start(), await start()]
   const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0 })
   await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
@@ -247,7 +248,7 @@ test("a rolling restart under load leaves no doubt: each gives up its duties onl
   })
   for (const at of [0, 1]) {
     await pause(1200)
-    await services[at]!.stop()
+    expect(await services[at]!.stop("SIGTERM")).toBe(0)
     services[at] = await start()
   }
   talking = false
