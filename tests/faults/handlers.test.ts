@@ -62,7 +62,7 @@ describe("nobody waits for a bad handler", () => {
   )
 
   test("one that eats memory is stopped by the limit, long before its time is over", async () => {
-    const patient = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 20s")
+    const patient = quayBot["bot.yaml"]!.replace("deadline: 2s", "deadline: 8s")
     const own = await startService({ bot: tempFolder({ ...quayBot, "bot.yaml": patient }) })
     const stage = await Stage.set(own, standin, { gather: 0 })
     await stage.say("hog")

@@ -86,6 +86,8 @@ async function course({ point }: { point: string }) {
   // Whoever asked and heard nothing asks again, with the same key.
   await service.client.sendNotice({ type: "boat.late", data: { boat: "Tern" } }, "late")
   await eventually(async () => (await told(where.database)).length > 0, "the notice")
+  const waiting = "SELECT 1 FROM notices WHERE state = 'new' UNION ALL SELECT 1 FROM recipients WHERE state = 'waiting'"
+  await eventually(async () => (await query(where.database, waiting)).length === 0, "nobody to be told any more")
   await quiet(where.database)
   const found = await told(where.database)
   await service.stop()
