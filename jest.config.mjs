@@ -1,7 +1,7 @@
 export default {
   testMatch: ["<rootDir>/src/**/*.test.ts", "<rootDir>/tests/**/*.test.ts"],
   extensionsToTreatAsEsm: [".ts", ".tsx", ".yaml"],
-  // What lies there takes long and stands for no mechanism of the promises: `npm run faults`, or named.
+  // These tests take long and show no mechanism of the promises: npm run faults runs them, and npm test where named.
   testPathIgnorePatterns: ["/node_modules/", ...(process.env.WOBBET_WHOLE === "1" ? [] : ["/tests/faults/whole/"])],
   transform: { "\\.(tsx?|yaml)$": "<rootDir>/tests/support/transform.mjs" },
   testEnvironment: "<rootDir>/tests/support/environment.mjs",

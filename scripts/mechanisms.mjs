@@ -125,7 +125,7 @@ export const mechanisms = [
   {
     name: "4 claims whose answer was lost are found again",
     file: "src/engine/turns/turns.ts",
-    from: 'agenda.whenDue("claims", () => this.recoverStrays(), failed),',
+    from: 'errands.whenDue("claims", () => this.recoverStrays(), failed),',
     to: "",
     test: ["crashes", "is found again"],
   },

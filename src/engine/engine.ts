@@ -47,9 +47,9 @@ import { Blocked } from "./people/blocked.ts"
 import { Joining } from "./people/joining.ts"
 import { People } from "./people/people.ts"
 import { Disk } from "./process/disk.ts"
-import { Figures } from "./process/figures.ts"
-import { Agenda } from "./process/agenda.ts"
+import { Errands } from "./process/errands.ts"
 import type { Repeated } from "./process/every.ts"
+import { Figures } from "./process/figures.ts"
 import { Housekeeping } from "./process/housekeeping.ts"
 import { Liveness } from "./process/liveness.ts"
 import { Relaying } from "./relays/relaying.ts"
@@ -132,10 +132,10 @@ export class Engine {
   private readonly poller: Poller | undefined
   private readonly media: MediaFetcher
   private readonly followed: FollowedFolder | undefined
-  private readonly agenda: Agenda
+  private readonly errands: Errands
   private readonly housekeeping: Housekeeping
   /** What is done when it is due and has no part of its own for that. */
-  private errands: Repeated[] = []
+  private ownErrands: Repeated[] = []
   private readonly accounts: AccountWatch | undefined
   private readonly queues: QueueWatch
 
@@ -164,10 +164,10 @@ export class Engine {
     const renderer = (this.renderer = new Renderer(settings.renderScript))
     const heldCalls = new HeldCalls()
     const alerts = new Alerts({ database, channels, bell, log })
-    const agenda = (this.agenda = new Agenda({ database, bell, log, self }))
+    const errands = (this.errands = new Errands({ database, bell, log, self }))
     const shared = { database, channels, bell, log, self, figures }
     this.sender = roles.has("sender")
-      ? new Sender({ ...shared, agenda, directory, uploads: new Uploads(database), heldCalls, alerts })
+      ? new Sender({ ...shared, errands, directory, uploads: new Uploads(database), heldCalls, alerts })
       : undefined
     const people = new People(database, directory)
     const blocked = (this.blocked = new Blocked(database, bell))
@@ -177,7 +177,7 @@ export class Engine {
     this.forgetting = new Forgetting({ database, bell, seal, self, log, home })
     this.lending = new Lending({ database, bell })
     const caller = (this.caller = new Caller({
-      ...{ database, secrets, seal, bell, agenda, figures, log, self },
+      ...{ database, secrets, seal, bell, errands, figures, log, self },
       publicUrl: () => this.publicUrl,
       networks: settings.networks,
       talking: new Talking({ database, releases, networks: settings.networks }),
@@ -186,7 +186,7 @@ export class Engine {
     const courtesies = new Courtesies({ database, log })
     const turns = (this.turns = roles.has("turns")
       ? new Turns({
-          ...{ ...shared, agenda, releases, renderer, people, courtesies, heldCalls },
+          ...{ ...shared, errands, releases, renderer, people, courtesies, heldCalls },
           sender: this.sender,
           blocked,
           joining: this.joining,
@@ -200,16 +200,16 @@ export class Engine {
     this.deskNotices =
       turns && new DeskNotices({ database, channels, releases, bell, log, desk, markOf: (...of) => seal.mark(...of) })
     this.notices = new Notices({
-      ...{ database, channels, releases, renderer, bell, agenda, log },
+      ...{ database, channels, releases, renderer, bell, errands, log },
       markOf: (...of) => seal.mark(...of),
     })
     this.relaying = new Relaying({
-      ...{ database, channels, renderer, bell, agenda, log },
+      ...{ database, channels, renderer, bell, errands, log },
       markOf: (...of) => seal.mark(...of),
     })
     this.applications = new Applications({ database, secrets, notices: this.notices, log })
-    this.timers = turns && new Timers({ database, releases, bell, agenda })
-    const media = (this.media = new MediaFetcher({ database, channels, bell, agenda, log, disk }))
+    this.timers = turns && new Timers({ database, releases, bell, errands })
+    const media = (this.media = new MediaFetcher({ database, channels, bell, errands, log, disk }))
     const sampling = new Sampling({ database, channels, seal, bell })
     const proofs = new Proofs({ ...shared, sender: this.sender, alerts })
     const forwarding = (this.forwarding = new Forwarding({
@@ -309,15 +309,16 @@ export class Engine {
     if (this.turns) this.relaying.start()
     this.poller?.start()
     if (this.turns) this.media.start()
-    this.errands = [
-      this.agenda.whenDue(
+    const desk = this.deskNotices
+    this.ownErrands = [
+      this.errands.whenDue(
         "forgettings",
         () => this.forgetting.look(),
         "a person could not be forgotten; it is tried again",
       ),
-      this.agenda.whenDue("desk", async () => this.deskNotices?.look(), "a desk could not be told; it is tried again"),
+      ...(desk ? [this.errands.whenDue("desk", () => desk.look(), "a desk could not be told; it is tried again")] : []),
     ]
-    this.agenda.start()
+    this.errands.start()
     this.housekeeping.start()
   }
 
@@ -325,8 +326,8 @@ export class Engine {
   async stop(limit = 10_000): Promise<void> {
     const { log } = this.settings
     this.followed?.stop()
-    await this.agenda.stop()
-    await Promise.all(this.errands.map((errand) => errand.stop()))
+    await this.errands.stop()
+    await Promise.all(this.ownErrands.map((errand) => errand.stop()))
     await this.housekeeping.stop()
     await this.poller?.stop()
     await this.media.stop()

@@ -41,17 +41,16 @@ export async function renewClaims(
   return new Set(found.map((row) => row.conversation))
 }
 
-/**
- * Claims on record as this process's that are older than so many seconds: those it does not know of came with an
- * answer that was lost on the way.
- */
-export async function claimsOf(database: Database, holder: string, seconds: number, age: number): Promise<Claimed[]> {
-  return rows<Claimed>(
-    database,
-    `SELECT conversation, channel, fence FROM work
-     WHERE due_at > now() AND due_at < now() + ?::int * interval '1 second' AND holder = ?`,
-    [seconds - age, holder],
-  )
+/** Seconds after which a claim whose holder does not know of it is one whose answer was lost on the way. */
+const lostAfter = 3
+
+/** What is claimed for a process and was neither claimed nor renewed just now. */
+export const strays = (holder: string) =>
+  `due_at > now() AND due_at < now() + interval '${claimSeconds - lostAfter} seconds' AND holder = ${holder}`
+
+/** Claims on record as this process's that it may not know of. */
+export async function claimsOf(database: Database, holder: string): Promise<Claimed[]> {
+  return rows<Claimed>(database, `SELECT conversation, channel, fence FROM work WHERE ${strays("?")}`, [holder])
 }
 
 /** Nothing was left to hear: lets the conversation rest, unless something has come meanwhile. */

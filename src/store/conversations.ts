@@ -483,7 +483,9 @@ export async function spokeWithin(database: Database, conversation: string, minu
   return found !== undefined && Date.now() - found.at.getTime() < minutes * 60_000
 }
 
-const notTold = "v.taken_by IS NULL AND v.handed_at IS NOT NULL AND (v.told_at IS NULL OR v.told_at < v.handed_at)"
+/** Of a conversation that a person answers: nobody has taken it, and the desk has not been told. */
+export const notTold =
+  "v.taken_by IS NULL AND v.handed_at IS NOT NULL AND (v.told_at IS NULL OR v.told_at < v.handed_at)"
 
 /** Notes that the desk is told. Gives false where another was first, or nobody waits any more. */
 export async function noteTold(database: Database, conversation: string): Promise<boolean> {

@@ -218,6 +218,13 @@ async function dropUnsent(database: Database, which: string, ...ids: string[][])
 /** What stands where something was said. */
 const gone = "the person was forgotten on request"
 
+/**
+ * What is to be forgotten and nobody else is at. After some seconds only: processes that had these people at hand have
+ * heard of it by then.
+ */
+export const takeable = (holder: string) =>
+  `ended_at IS NULL AND asked_at < now() - interval '3 seconds' AND (until IS NULL OR until < now() OR holder = ${holder})`
+
 /** Takes a forgetting that nobody is at, for so many seconds. */
 export async function takeForgetting(
   database: Database,
@@ -226,10 +233,8 @@ export async function takeForgetting(
 ): Promise<ForgettingRow | undefined> {
   const [taken] = await rows<ForgettingRow>(
     database,
-    // After some seconds: processes that had these people at hand have heard of it by then.
     `UPDATE forgettings SET holder = ?, until = now() + ?::int * interval '1 second' WHERE id = (
-       SELECT id FROM forgettings WHERE ended_at IS NULL AND asked_at < now() - interval '3 seconds'
-         AND (until IS NULL OR until < now() OR holder = ?) ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+       SELECT id FROM forgettings WHERE ${takeable("?")} ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
      RETURNING ${columns}`,
     [holder, seconds, holder],
   )

@@ -23,6 +23,11 @@ export type WaitAnswer =
 /** Times a turn is leased, or its endpoint asked: an index knows those that were. */
 export const mostLeases = 5
 
+/** Turns whose endpoint or model may be asked. */
+export const toAsk = "kind <> 'queue' AND answer IS NULL AND due_at <= now()"
+/** Turns that were leased, or asked for, too often. */
+export const givenUp = `x.answer IS NULL AND x.leases >= ${mostLeases} AND x.due_at <= now() AND x.until > now()`
+
 /** A turn that is to wait, as its commit keeps it. */
 export interface WaitChange {
   conversation: string
@@ -340,11 +345,7 @@ export async function leased(database: Database, lease: string): Promise<Held | 
 
 /** Endpoints and model servers that are to be asked now. */
 export async function dueToAsk(database: Database): Promise<{ kind: "endpoint" | "model"; place: string }[]> {
-  return hotRows(
-    database,
-    "SELECT DISTINCT kind, place FROM waits WHERE kind <> 'queue' AND answer IS NULL AND due_at <= now() LIMIT 1000",
-    [],
-  )
+  return hotRows(database, `SELECT DISTINCT kind, place FROM waits WHERE ${toAsk} LIMIT 1000`, [])
 }
 
 /**
@@ -356,7 +357,7 @@ export async function giveUpLeased(database: Database): Promise<number> {
     database,
     `WITH line AS (
        SELECT w.conversation FROM waits x JOIN work w ON w.conversation = x.conversation
-       WHERE x.answer IS NULL AND x.leases >= ${mostLeases} AND x.due_at <= now() AND x.until > now()
+       WHERE ${givenUp}
        ORDER BY w.conversation LIMIT 200 FOR UPDATE OF w SKIP LOCKED
      ), answered AS (
        UPDATE waits x SET answered_at = clock_timestamp(), answer = jsonb_build_object('fails',

@@ -26,7 +26,7 @@ import {
 import { HandlerFault } from "../handlers/handler.ts"
 import type { NamedSecrets } from "../handlers/namedSecrets.ts"
 import { masked } from "../handlers/namedSecrets.ts"
-import type { Agenda } from "../process/agenda.ts"
+import type { Errands } from "../process/errands.ts"
 import type { Repeated } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
 import type { Seal } from "../seal.ts"
@@ -85,7 +85,7 @@ export class Caller {
       seal: Seal
       bell: Bell
       figures: Figures
-      agenda: Agenda
+      errands: Errands
       log: Logger
       self: string
       publicUrl: () => string
@@ -101,7 +101,7 @@ export class Caller {
   }
 
   start(): void {
-    this.repeated = this.parts.agenda.whenDue("waits", () => this.look(), "waiting turns could not be looked at")
+    this.repeated = this.parts.errands.whenDue("waits", () => this.look(), "waiting turns could not be looked at")
   }
 
   /** Ends: calls that are under way may end within the limit, and are made again elsewhere if they do not. */

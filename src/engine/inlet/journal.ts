@@ -54,14 +54,14 @@ export class Journal {
    */
   async waiting(alive: () => Promise<Set<string>>): Promise<string[]> {
     const names = await readdir(this.folder).catch(() => [] as string[])
-    const ownerOf = (name: string) => nameShape.exec(name)?.[2]
-    const owners = names.map(ownerOf).filter((owner) => owner !== undefined)
-    const living = owners.some((owner) => owner !== this.self) ? await alive() : new Set<string>()
-    return names
-      .filter((name) => {
-        const owner = ownerOf(name)
-        return owner !== undefined && (owner === this.self || !living.has(owner))
-      })
+    const files = names.flatMap((name) => {
+      const owner = nameShape.exec(name)?.[2]
+      return owner === undefined ? [] : [{ name, owner }]
+    })
+    const living = files.some(({ owner }) => owner !== this.self) ? await alive() : new Set<string>()
+    return files
+      .filter(({ owner }) => owner === this.self || !living.has(owner))
+      .map(({ name }) => name)
       .sort()
       .map((name) => join(this.folder, name))
   }

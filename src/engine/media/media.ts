@@ -9,7 +9,7 @@ import { keepContent, keptSince, mediaFailed, noteSaid, saidHere, takeDueMedia }
 import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import type { Disk } from "../process/disk.ts"
-import type { Agenda } from "../process/agenda.ts"
+import type { Errands } from "../process/errands.ts"
 import type { Repeated } from "../process/every.ts"
 import { download, NotFetched } from "../calls/download.ts"
 import { requestOf } from "../calls/fill.ts"
@@ -32,7 +32,7 @@ export class MediaFetcher {
       database: Database
       channels: Channels
       bell: Bell
-      agenda: Agenda
+      errands: Errands
       log: Logger
       disk: Disk
     },
@@ -40,7 +40,7 @@ export class MediaFetcher {
 
   start(): void {
     const failed = "media could not be fetched; it is tried again"
-    this.sweeping = this.parts.agenda.whenDue("media", () => this.sweep(), failed)
+    this.sweeping = this.parts.errands.whenDue("media", () => this.sweep(), failed)
   }
 
   /** Something to be fetched has come in. */

@@ -17,7 +17,7 @@ import { lanesWithNotices } from "../../store/releases.ts"
 import { askAgain } from "../../store/timers.ts"
 import type { Channels } from "../channels.ts"
 import type { Releases } from "../handlers/releases.ts"
-import type { Agenda } from "../process/agenda.ts"
+import type { Errands } from "../process/errands.ts"
 import type { Repeated } from "../process/every.ts"
 import { withMentions } from "../replies/mentions.ts"
 import { NotRendered } from "../replies/renderer.ts"
@@ -42,7 +42,7 @@ interface Parts {
   releases: Releases
   renderer: Renderer
   bell: Bell
-  agenda: Agenda
+  errands: Errands
   log: Logger
   markOf: MarkOf
 }
@@ -70,7 +70,7 @@ export class Notices {
 
   start(): void {
     const failed = "notices could not be said; it is tried again"
-    this.repeated = this.parts.agenda.whenDue("notices", () => this.look(), failed, "notices")
+    this.repeated = this.parts.errands.whenDue("notices", () => this.look(), failed, "notices")
   }
 
   async stop(): Promise<void> {

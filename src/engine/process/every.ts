@@ -13,25 +13,25 @@ export interface Repeated {
  * @param failed told what the job threw; the repetition continues
  */
 export function every(milliseconds: number, job: () => Promise<unknown>, failed: (error: unknown) => void): Repeated {
-  const one = oneAtATime(job, failed)
-  const timer = setInterval(() => {
-    if (!one.busy()) void one.now()
-  }, milliseconds)
+  const single = oneAtATime(job, failed)
+  const timer = setInterval(() => single.nowOrSkip(), milliseconds)
   timer.unref()
   return {
-    now: one.now,
+    now: single.now,
     async stop() {
       clearInterval(timer)
-      await one.stop()
+      await single.stop()
     },
   }
 }
 
 /** A job that is done when it is asked for, and never twice at once. */
-export function oneAtATime(
-  job: () => Promise<unknown>,
-  failed: (error: unknown) => void,
-): Repeated & { busy: () => boolean } {
+export interface OneAtATime extends Repeated {
+  /** Does the job now, unless it is under way. */
+  nowOrSkip(): void
+}
+
+export function oneAtATime(job: () => Promise<unknown>, failed: (error: unknown) => void): OneAtATime {
   let running: Promise<void> | undefined
   let again = false
   let stopped = false
@@ -43,7 +43,9 @@ export function oneAtATime(
       } while (again && !stopped)
     })().finally(() => (running = undefined)))
   return {
-    busy: () => running !== undefined,
+    nowOrSkip() {
+      if (!running && !stopped) void run()
+    },
     async now() {
       if (stopped) return
       if (running) again = true

@@ -26,7 +26,7 @@ import {
 } from "../../store/relays.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import { addressOn } from "../channels.ts"
-import type { Agenda } from "../process/agenda.ts"
+import type { Errands } from "../process/errands.ts"
 import type { Repeated } from "../process/every.ts"
 import { withKept } from "../replies/keptMedia.ts"
 import { NotRendered } from "../replies/renderer.ts"
@@ -45,7 +45,7 @@ interface Parts {
   channels: Channels
   renderer: Renderer
   bell: Bell
-  agenda: Agenda
+  errands: Errands
   log: Logger
   markOf: MarkOf
 }
@@ -58,7 +58,7 @@ export class Relaying {
 
   start(): void {
     const failed = "what is relayed could not be shown; it is tried again"
-    this.repeated = this.parts.agenda.whenDue("relays", () => this.look(), failed, "relays")
+    this.repeated = this.parts.errands.whenDue("relays", () => this.look(), failed, "relays")
   }
 
   async stop(): Promise<void> {

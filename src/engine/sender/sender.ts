@@ -29,7 +29,7 @@ import type { Channels, KnownChannel } from "../channels.ts"
 import { GroupCommit } from "../groupCommit.ts"
 import type { Uploads } from "../media/uploads.ts"
 import type { Directory } from "../people/directory.ts"
-import type { Agenda } from "../process/agenda.ts"
+import type { Errands } from "../process/errands.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
@@ -51,6 +51,8 @@ const longestTimer = 90_000
 const worthTelling = 5000
 /** Lines held by this process at once: what waits beyond them is left to the sweep, so that a crowd costs no memory. */
 const mostLines = 5000
+/** What the log says of a step that threw. */
+const failed = "sending met a fault of its own; it is tried again"
 
 /**
  * Sends what stands in the outbox: one process a channel, one call a conversation at a time, within the provider's
@@ -85,7 +87,7 @@ export class Sender {
       uploads: Uploads
       bell: Bell
       alerts: Alerts
-      agenda: Agenda
+      errands: Errands
       log: Logger
       self: string
       heldCalls: HeldCalls
@@ -140,14 +142,9 @@ export class Sender {
   async start(): Promise<void> {
     const complain = (error: unknown) => this.complain(error)
     const leasing = (this.leasing = every(2000, () => this.lease(), complain))
-    const { agenda } = this.parts
-    agenda.sendsFor = () => [...this.leases.keys()]
-    this.sweeping = agenda.whenDue(
-      "sends",
-      () => this.sweep(),
-      "sending met a fault of its own; it is tried again",
-      "sends",
-    )
+    const { errands } = this.parts
+    errands.sendsFor = () => [...this.leases.keys()]
+    this.sweeping = errands.whenDue("sends", () => this.sweep(), failed, "sends")
     this.parts.bell.on("channels", () => void leasing.now())
     await leasing.now()
   }
@@ -470,7 +467,7 @@ export class Sender {
 
   private complain(error: unknown): void {
     if (databaseFault(error) === "away") this.parts.log.warn("the database is away; sending waits")
-    else this.parts.log.error({ err: error }, "sending met a fault of its own; it is tried again")
+    else this.parts.log.error({ err: error }, failed)
   }
 }
 

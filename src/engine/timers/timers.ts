@@ -4,7 +4,7 @@ import { faultPoint } from "../../store/faults.ts"
 import type { DueTimer, TimerFate } from "../../store/timers.ts"
 import { takeDueTimers } from "../../store/timers.ts"
 import type { Releases } from "../handlers/releases.ts"
-import type { Agenda } from "../process/agenda.ts"
+import type { Errands } from "../process/errands.ts"
 import type { Repeated } from "../process/every.ts"
 
 /** Milliseconds after somebody wrote in which what the bot says is an answer, whatever the hour. */
@@ -16,11 +16,11 @@ const most = 100
 export class Timers {
   private repeated: Repeated | undefined
 
-  constructor(private readonly parts: { database: Database; releases: Releases; bell: Bell; agenda: Agenda }) {}
+  constructor(private readonly parts: { database: Database; releases: Releases; bell: Bell; errands: Errands }) {}
 
   start(): void {
     const failed = "times that are over could not be taken; they are taken again"
-    this.repeated = this.parts.agenda.whenDue("timers", () => this.look(), failed)
+    this.repeated = this.parts.errands.whenDue("timers", () => this.look(), failed)
   }
 
   async stop(): Promise<void> {

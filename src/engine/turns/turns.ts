@@ -21,7 +21,7 @@ import type { NamedSecrets } from "../handlers/namedSecrets.ts"
 import type { DeskTurns } from "../people/deskTurn.ts"
 import type { Joining } from "../people/joining.ts"
 import type { People } from "../people/people.ts"
-import type { Agenda } from "../process/agenda.ts"
+import type { Errands } from "../process/errands.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
@@ -43,6 +43,8 @@ const mostHeld = 2000
 const mostUnwritten = 100
 /** Loaded lines of one channel that wait for that; more begin all the same, so that their messages leave memory. */
 const mostEntering = 5000
+/** What the log says of a step that threw. */
+const failed = "a turn could not be taken; it is tried again"
 
 interface Held extends Claimed {
   timer?: NodeJS.Timeout
@@ -73,7 +75,7 @@ export class Turns {
       bell: Bell
       log: Logger
       self: string
-      agenda: Agenda
+      errands: Errands
       blocked: Blocked
       joining: Joining
       desk: DeskTurns
@@ -90,11 +92,10 @@ export class Turns {
 
   start(): void {
     const complain = (error: unknown) => this.complain(error)
-    const { agenda } = this.parts
-    const failed = "a turn could not be taken; it is tried again"
+    const { errands } = this.parts
     this.repeated = [
-      agenda.whenDue("turns", () => this.sweep(), failed, "work"),
-      agenda.whenDue("claims", () => this.recoverStrays(), failed),
+      errands.whenDue("turns", () => this.sweep(), failed, "work"),
+      errands.whenDue("claims", () => this.recoverStrays(), failed),
       every((claimSeconds * 1000) / 3, () => this.renew(), complain),
       every(1000, async () => this.letIn(true), complain),
     ]
@@ -179,7 +180,7 @@ export class Turns {
   /** Conversations claimed for this process in a statement whose answer never came: nobody else would take them. */
   private async recoverStrays(): Promise<void> {
     if (this.stopping) return
-    const claims = await claimsOf(this.parts.database, this.parts.self, claimSeconds, 3)
+    const claims = await claimsOf(this.parts.database, this.parts.self)
     this.take(claims.filter((claim) => this.held.get(claim.conversation)?.fence !== claim.fence))
   }
 
@@ -308,7 +309,7 @@ export class Turns {
 
   private complain(error: unknown): void {
     if (databaseFault(error) === "away") this.parts.log.warn("the database is away; turns wait")
-    else this.parts.log.error({ err: error }, "a turn could not be taken; it is tried again")
+    else this.parts.log.error({ err: error }, failed)
   }
 }
 

@@ -1,13 +1,15 @@
-import { claimSeconds } from "./claims.ts"
+import { strays } from "./claims.ts"
+import { notTold } from "./conversations.ts"
 import type { Database } from "./database.ts"
 import { hotRows, statement } from "./database.ts"
-import { mostLeases } from "./waits.ts"
+import { takeable } from "./forgetting.ts"
+import { givenUp, toAsk } from "./waits.ts"
 
-/** Whether there is something to do, as its own statement would find it. Each goes by an index. */
+/** Whether there is something to do, by the condition of the statement that does it. Each goes by an index. */
 const questions = {
   turns: "SELECT 1 FROM work WHERE due_at <= now()",
-  /** Conversations claimed for the process that asks, three seconds ago or longer. */
-  claims: `SELECT 1 FROM work WHERE due_at > now() AND due_at < now() + interval '${claimSeconds - 3} seconds' AND holder = :self`,
+  /** Conversations that have been claimed for the process that asks for some seconds. */
+  claims: `SELECT 1 FROM work WHERE ${strays(":self")}`,
   /** What waits on channels the process sends for, and is due within a second. */
   sends: `SELECT 1 FROM unnest(:channels::text[]) AS c (key) CROSS JOIN LATERAL (
      SELECT 1 FROM outbox o WHERE o.channel = c.key AND o.state = 'waiting' AND o.due_at < now() + interval '1 second' LIMIT 1) AS o`,
@@ -18,12 +20,9 @@ const questions = {
   relays: "SELECT 1 FROM relays WHERE state = 'waiting' AND due_at <= now()",
   media: "SELECT 1 FROM message_media WHERE state = 'waiting' AND due_at <= now()",
   /** Turns that wait for an endpoint or a model that may be asked, or that were leased too often. */
-  waits: `SELECT 1 FROM waits WHERE kind <> 'queue' AND answer IS NULL AND due_at <= now() UNION ALL
-     SELECT 1 FROM waits WHERE answer IS NULL AND leases >= ${mostLeases} AND due_at <= now()`,
-  forgettings: `SELECT 1 FROM forgettings WHERE ended_at IS NULL AND asked_at < now() - interval '3 seconds'
-     AND (until IS NULL OR until < now() OR holder = :self)`,
-  desk: `SELECT 1 FROM conversations WHERE answered_by = 'person' AND taken_by IS NULL
-     AND handed_at IS NOT NULL AND (told_at IS NULL OR told_at < handed_at)`,
+  waits: `SELECT 1 FROM waits WHERE ${toAsk} UNION ALL SELECT 1 FROM waits x WHERE ${givenUp}`,
+  forgettings: `SELECT 1 FROM forgettings WHERE ${takeable(":self")}`,
+  desk: `SELECT 1 FROM conversations v WHERE v.answered_by = 'person' AND ${notTold}`,
 }
 
 /** What is done when its time has come. */

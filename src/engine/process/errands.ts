@@ -1,10 +1,10 @@
 import type { Logger } from "pino"
-import type { Errand } from "../../store/agenda.ts"
-import { errandsDue } from "../../store/agenda.ts"
+import type { Errand } from "../../store/errands.ts"
+import { errandsDue } from "../../store/errands.ts"
 import type { Bell, Ring } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
-import type { Repeated } from "./every.ts"
+import type { OneAtATime, Repeated } from "./every.ts"
 import { every, oneAtATime } from "./every.ts"
 
 /** Milliseconds between two questions whether something is due. */
@@ -14,10 +14,10 @@ const lookEvery = 1000
  * What this process does when its time has come. Once a second one statement asks what is due of all of it, and only
  * that is done: a service with nothing to do asks the database one thing a second, however much it could do.
  */
-export class Agenda {
+export class Errands {
   /** The channels this process sends for. */
   sendsFor: () => string[] = () => []
-  private readonly jobs = new Map<Errand, Repeated & { busy: () => boolean }>()
+  private readonly jobs = new Map<Errand, OneAtATime>()
   private looking: Repeated | undefined
 
   constructor(private readonly parts: { database: Database; bell: Bell; log: Logger; self: string }) {}
@@ -57,11 +57,8 @@ export class Agenda {
   private async look(): Promise<void> {
     const { database, self } = this.parts
     const due = await errandsDue(database, [...this.jobs.keys()], { self, channels: this.sendsFor() })
-    for (const errand of due) {
-      const job = this.jobs.get(errand)
-      // A job that is under way asks by itself whether there is more.
-      if (!job?.busy()) void job?.now()
-    }
+    // A job that is under way asks by itself whether there is more.
+    for (const errand of due) this.jobs.get(errand)?.nowOrSkip()
   }
 
   private complain(error: unknown, failed: string): void {
