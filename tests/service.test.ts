@@ -153,10 +153,10 @@ test("a service with nothing to do asks the database little", async () => {
   const idle = await startService({ database, bot: tempFolder(quayBot) })
   await Stage.set(idle, standin)
   await quiet(database)
-  // PostgreSQL counts what its start took some seconds late.
-  await transactionsIn(database, 4000)
-  // What is done by time is asked for together; each part of it for itself was 24 a second.
-  expect(await transactionsIn(database, 6000)).toBeLessThan(6 * 9)
+  // What is done by time is asked for together; each part of it for itself was 24 a second. PostgreSQL counts what the
+  // start took late, and later still where the machine is busy.
+  const isIdle = async () => (await transactionsIn(database, 5000)) < 5 * 8
+  await eventually(isIdle, "five seconds with fewer than 40 transactions", 60)
   await idle.stop()
 })
 

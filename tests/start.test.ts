@@ -21,11 +21,12 @@ function openFolder(): string {
   return folder
 }
 
-test("a second start reuses the data; stopping stops the server that was started", async () => {
+test("a second start reuses the data; of services that share a home the one that stops last stops the server", async () => {
   const home = openFolder()
   const env = { WOBBET_HOME: home, WOBBET_PORT: String(await freePort()), DATABASE_URL: undefined }
   const client = () =>
     new Client(`http://127.0.0.1:${env.WOBBET_PORT}`, readFileSync(join(home, "token"), "utf8").trim())
+  const inside = () => startService({ home, env: { DATABASE_URL: undefined, WOBBET_SEAL_KEY: undefined } })
   const first = await start(["serve"], env, /Wobbet is up/)
   await client().addChannel({ kind: "telegram", key: "quay", secrets: { token: "1:abcdefgh" } })
   expect(statSync(join(home, "token")).mode & 0o777).toBe(0o600)
@@ -35,11 +36,15 @@ test("a second start reuses the data; stopping stops the server that was started
 
   const second = await start(["serve"], env, /Wobbet is up/)
   expect((await client().channels()).items.map((item) => item.key)).toEqual(["quay"])
-  // Killed, it leaves its server behind; the next start joins it, and stops it in the end.
+  // Killed, it leaves its server behind. The next start joins it, and so does another one.
   await second.stop("SIGKILL")
   expect(existsSync(join(home, "database/postmaster.pid"))).toBe(true)
   const third = await start(["serve"], env, /Wobbet is up/)
+  const beside = await inside()
   expect(await third.stop()).toBe(0)
+  // The one that stops last stops the server.
+  expect((await fetch(`${beside.address}/health/ready`)).status).toBe(200)
+  await beside.stop()
   expect(existsSync(join(home, "database/postmaster.pid"))).toBe(false)
 
   const version = join(home, "database/PG_VERSION")
@@ -58,21 +63,9 @@ test("a second start reuses the data; stopping stops the server that was started
   const down = await run(["serve"], env)
   expect(down).toMatchObject({ code: 1, err: expect.stringMatching(/did not come up: .*no_such_setting/) as unknown })
   writeFileSync(settings, good)
-  const again = await start(["serve"], env, /Wobbet is up/)
+  const again = await inside()
   await again.stop()
 }, 90_000)
-
-test("two services may share a home: the one that stops last stops the server", async () => {
-  const home = openFolder()
-  const env = async () => ({ WOBBET_HOME: home, WOBBET_PORT: String(await freePort()), DATABASE_URL: undefined })
-  const first = await start(["serve"], await env(), /Wobbet is up/)
-  const settings = await env()
-  const second = await start(["serve"], settings, /Wobbet is up/)
-  expect(await first.stop()).toBe(0)
-  expect((await fetch(`http://127.0.0.1:${settings.WOBBET_PORT}/health/ready`)).status).toBe(200)
-  expect(await second.stop()).toBe(0)
-  expect(existsSync(join(home, "database/postmaster.pid"))).toBe(false)
-}, 60_000)
 
 test("as root, a home that the database server's user cannot reach is no hindrance", async () => {
   if (process.getuid!() !== 0) return

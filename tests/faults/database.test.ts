@@ -27,7 +27,6 @@ beforeAll(async () => {
 afterAll(endAll)
 
 let server: Awaited<ReturnType<typeof startDatabaseServer>>
-let made = 0
 beforeAll(async () => {
   server = await startDatabaseServer()
 }, 60_000)
@@ -38,7 +37,7 @@ async function scene<Started extends Service>(
   start: (where: { database: string; bot: string; home: string; port: number }) => Promise<Started>,
 ) {
   const where = {
-    database: await server.database(`wobbet_${++made}`),
+    database: await server.freshDatabase(),
     bot: tempFolder(quayBot),
     home: tempFolder(),
     port: await freePort(),

@@ -77,7 +77,7 @@ async function sceneOn(database: string) {
 
 test("a database server that hangs (SIGSTOP) is as good as away: 503, or local disk, and all goes on when it wakes", async () => {
   const server = await startDatabaseServer()
-  const scene = await sceneOn(await server.database("wobbet"))
+  const scene = await sceneOn(await server.freshDatabase())
   const pids = () => server.processes()
   const stopped: number[] = []
   await survives(

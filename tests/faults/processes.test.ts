@@ -1,5 +1,5 @@
 import { Agent, request } from "node:http"
-import type { Service, Standin } from "../support/harness.ts"
+import type { Service, ServiceProcess, Standin } from "../support/harness.ts"
 import {
   endAll,
   eventually,
@@ -222,8 +222,7 @@ test("a rolling restart under load leaves no doubt: each gives up its duties onl
   const database = await freshDatabase()
   const bot = tempFolder(quayBot)
   // What is under way when it ends is cut off only where its process ends as well.
-  const start = () => startProcess({ bot, database })
-  const services = [await start(), await start()]
+  const services: (Service | ServiceProcess)[] = await Promise.all([1, 2].map(() => startProcess({ bot, database })))
   const stage = await Stage.set(services[0]!, standin, { perSecond: 1000, gather: 0 })
   await services[0]!.client.changeChannel(stage.key, { secrets: { hookSecret } })
   const people = await crowd(stage, 12)
@@ -248,8 +247,8 @@ test("a rolling restart under load leaves no doubt: each gives up its duties onl
   })
   for (const at of [0, 1]) {
     await pause(1200)
-    expect(await services[at]!.stop("SIGTERM")).toBe(0)
-    services[at] = await start()
+    expect(await (services[at] as ServiceProcess).stop("SIGTERM")).toBe(0)
+    services[at] = await startService({ bot, database })
   }
   talking = false
   const said = await Promise.all(rounds)

@@ -1,4 +1,5 @@
-import { readFileSync } from "node:fs"
+import { execFileSync } from "node:child_process"
+import { readFileSync, rmSync } from "node:fs"
 import { join } from "node:path"
 import { Writable } from "node:stream"
 import pg from "pg"
@@ -71,6 +72,9 @@ export async function databaseServerInside(home: string): Promise<{ stop(): Prom
     await client.query(`ALTER SYSTEM SET ${name} = ${value}`)
   await client.end()
   await server.stop()
+  // What a server of a test's own begins with, as it would be made anew, with its defaults.
+  execFileSync("cp", ["-a", join(home, "database"), join(home, "cluster")])
+  rmSync(join(home, "cluster/postgresql.auto.conf"))
   return startEmbedded(home)
 }
 
