@@ -13,7 +13,8 @@ const begun = performance.now()
 
 /** The checks that need nothing to run: all at once, each looking again only at what changed since it last passed. */
 const checks = {
-  types: ["typescript/bin/tsc", "-p", ".", "--incremental", "--tsBuildInfoFile", `${cache}/types.json`],
+  // The compiler in its native form takes a quarter of the time, and has no API: what uses that has the other one.
+  types: ["typescript-native/bin/tsc", "-p", ".", "--incremental", "--tsBuildInfoFile", `${cache}/types.json`],
   lint: ["eslint/bin/eslint.js", ".", "--cache", "--cache-location", `${cache}/lint`, "--cache-strategy", "content"],
   format: [
     "prettier/bin/prettier.cjs",
