@@ -24,10 +24,18 @@ export const mechanisms = [
   {
     name: "1 what came later stands behind what is on disk",
     file: "src/engine/inlet/journal.ts",
-    from: "return this.unread.size > 0",
+    from: "return this.own.size > 0",
     to: "return false",
     test: ["database", "local journal"],
     may: "pass when the disk is read in before the next call comes",
+  },
+  {
+    name: "1 a file of the journal is read when nobody writes it",
+    file: "src/engine/inlet/journal.ts",
+    from: "file.sequence !== this.writing",
+    to: "file.sequence > 0",
+    and: [["src/engine/inlet/journal.ts", "isThere = await open.disk.isThere()", "isThere = true"]],
+    test: ["database", "the disk is slow"],
   },
   {
     name: "1 a call is kept for elsewhere only while it is fetched",

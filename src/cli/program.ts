@@ -12,6 +12,7 @@ import { conversationCommands } from "./conversation.ts"
 import { demoCommands } from "./demo.ts"
 import { messageCommands } from "./message.ts"
 import { colors } from "./output.ts"
+import { journalCommands } from "./journal.ts"
 import { parkedCommands } from "./parked.ts"
 import { passageCommand } from "./passage.ts"
 import { profileCommands } from "./profile.ts"
@@ -65,6 +66,7 @@ function commands(): Command {
   contactCommands(program)
   conversationCommands(program)
   botCommands(program)
+  journalCommands(program)
   parkedCommands(program)
   profileCommands(program)
   callCommand(program)

@@ -20,6 +20,8 @@ import type {
   FieldRole,
   InterviewView,
   KindLook,
+  JournalFileRead,
+  JournalFileView,
   KindFields,
   KindShown,
   LearnedAgreement,
@@ -211,6 +213,8 @@ export interface Api {
     answer: Page<PassageSummary>
   }
   "GET /passages/{id}": { answer: Passage }
+  "GET /journal": { answer: Page<JournalFileView> }
+  "POST /journal/read": { answer: Page<JournalFileRead> }
   "GET /parked": { query: Paged & { channel?: string; open: boolean }; answer: Page<ParkedView> }
   "POST /parked/{id}/retry": { answer: ParkedView }
   "POST /parked/{id}/edit": { body: { text: string }; answer: { messages: string[] } }

@@ -201,6 +201,8 @@ export class Client {
   passages = (query: Query = {}) => this.ask("GET /passages", { query })
   passage = (id: string) => this.ask("GET /passages/{id}", { at: id })
 
+  journal = () => this.ask("GET /journal")
+  readJournal = () => this.ask("POST /journal/read")
   parked = (query: Query = {}) => this.ask("GET /parked", { query })
   retryParked = (id: string) => this.ask("POST /parked/{id}/retry", { at: id })
   editParked = (id: string, text: string) => this.ask("POST /parked/{id}/edit", { at: id, body: { text } })

@@ -906,6 +906,33 @@ export interface Comparison {
   byHand?: HandValue[]
 }
 
+/** A file of the local journal, in which calls wait while the database is away. */
+export interface JournalFileView {
+  file: string
+  /** `open` while it is written, `sealed`, `reading`, or `kept`: not all of it could be read, and nobody reads it again. */
+  state: "open" | "sealed" | "reading" | "kept"
+  /** The process that wrote it. */
+  writer: string
+  /** Whether that is the process that answers. */
+  own: boolean
+  /** Calls in it that are whole. */
+  calls: number
+  /** Stretches of it that cannot be read. */
+  damaged: number
+  /** Bytes of a last call that was never written to its end: its caller had no answer. */
+  torn: number
+  bytes: number
+}
+
+/** What came of reading in a file of the local journal. */
+export interface JournalFileRead {
+  file: string
+  /** Calls that are in the database now. */
+  read: number
+  /** Calls that the database will not take, and stretches that cannot be read: the file is kept for them. */
+  left: number
+}
+
 export interface ParkedView extends ParkedNote {
   what: "turn" | "send"
   channel: string

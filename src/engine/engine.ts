@@ -31,7 +31,9 @@ import { Growing } from "./elsewhere/growing.ts"
 import { Lending } from "./elsewhere/lending.ts"
 import { Forwarding } from "./inlet/forwarding.ts"
 import { Inlet } from "./inlet/inlet.ts"
+import { localDisk } from "./inlet/journalDisk.ts"
 import { Journal } from "./inlet/journal.ts"
+import type { FileRead } from "./inlet/journalReader.ts"
 import { JournalReader } from "./inlet/journalReader.ts"
 import { Poller } from "./inlet/poller.ts"
 import { Talking } from "./models/talking.ts"
@@ -119,8 +121,9 @@ export class Engine {
   bodiesUnderWay = () => 0
   publicUrl = "http://127.0.0.1"
   private readonly liveness: Liveness
-  private readonly journal: Journal
-  private readonly journalReader: JournalReader | undefined
+  /** Where calls wait while the database is away. */
+  readonly journal: Journal
+  private readonly journalReader: JournalReader
   private readonly releases: Releases
   private readonly turns: Turns | undefined
   private readonly caller: Caller
@@ -217,7 +220,7 @@ export class Engine {
       seal,
       takeIn: (known, id, call, note) => this.inlet.takeIn(known, id, call, note),
     }))
-    this.journal = new Journal(join(home, "journal"), self)
+    this.journal = new Journal(localDisk(join(home, "journal")), self)
     const inlet = (this.inlet = new Inlet({
       ...shared,
       journal: this.journal,
@@ -233,9 +236,7 @@ export class Engine {
       recovered: (channel, says) => void proofs.recovered(channel, says),
       ...(turns ? { claimed: (claims) => turns.take(claims), behind: () => turns.behind } : {}),
     }))
-    this.journalReader = roles.has("inlet")
-      ? new JournalReader({ journal: this.journal, inlet, liveness, log })
-      : undefined
+    this.journalReader = new JournalReader({ journal: this.journal, inlet, liveness, log })
     const poller = (this.poller = roles.has("poller") ? new Poller({ ...shared, inlet, alerts }) : undefined)
     const publicUrl = () => this.publicUrl
     this.queues = new QueueWatch({ database, channels, alerts, self })
@@ -298,7 +299,11 @@ export class Engine {
     this.bell.on("channels", () => void this.channels.refresh().catch(() => undefined))
     this.bell.on("people", () => this.directory.lookAgain())
     this.bell.on("lanes", () => void this.releases.follow().catch(() => undefined))
-    await this.journalReader?.read()
+    if (this.settings.roles.has("inlet"))
+      // A folder that cannot be read must not silence everybody: it is tried again with every round.
+      await this.journalReader
+        .read()
+        .catch((error: unknown) => this.settings.log.error({ err: error }, "the local journal could not be read in"))
     await this.followed?.start()
     await this.releases.follow()
     await this.sender?.start()
@@ -322,6 +327,11 @@ export class Engine {
     this.housekeeping.start()
   }
 
+  /** Reads in what waits on local disk, files that are kept for damage included. */
+  readJournal(): Promise<FileRead[]> {
+    return this.journalReader.read(true)
+  }
+
   /** Stops taking work, lets what runs end within the limit, gives the rest back. */
   async stop(limit = 10_000): Promise<void> {
     const { log } = this.settings
@@ -332,7 +342,7 @@ export class Engine {
     await this.poller?.stop()
     await this.media.stop()
     await this.inlet.drained()
-    await this.journalReader?.read().catch(() => undefined)
+    if (this.settings.roles.has("inlet")) await this.journalReader.read().catch(() => undefined)
     await this.journal.close().catch(() => undefined)
     await this.timers?.stop()
     await this.notices.stop()
@@ -360,7 +370,7 @@ export class Engine {
           await this.blocked.refresh()
         },
       },
-      { every: 1000, run: async () => journalReader?.read() },
+      ...(this.settings.roles.has("inlet") ? [{ every: 1000, run: () => journalReader.read() }] : []),
       { every: 5000, run: () => wakeResumed(database) },
       { every: 5000, run: async () => this.givingBack?.look() },
       { every: 2000, run: async () => this.accounts?.look() },

@@ -19,6 +19,7 @@ import { peopleRoutes } from "./api/people.ts"
 import { looksRoutes } from "./api/looks.ts"
 import { mediaRoutes } from "./api/media.ts"
 import { messageRoutes } from "./api/messages.ts"
+import { journalRoutes } from "./api/journal.ts"
 import { parkedRoutes } from "./api/parked.ts"
 import { passageRoutes } from "./api/passages.ts"
 import { profileRoutes } from "./api/profiles.ts"
@@ -54,6 +55,7 @@ export const apiRoutes: ApiRoute[] = [
   ...peopleRoutes,
   ...secretRoutes,
   ...passageRoutes,
+  ...journalRoutes,
   ...parkedRoutes,
   ...queueRoutes,
   ...modelRoutes,

@@ -52,6 +52,8 @@ export const operations: Record<Operation, [id: string, tag: string]> = {
   "POST /conversations/{id}/reset": ["resetConversation", "Conversations"],
   "GET /passages": ["listPassages", "Passages"],
   "GET /passages/{id}": ["getPassage", "Passages"],
+  "GET /journal": ["listJournal", "Journal"],
+  "POST /journal/read": ["readJournal", "Journal"],
   "GET /parked": ["listParked", "Parked"],
   "POST /parked/{id}/retry": ["retryParked", "Parked"],
   "POST /parked/{id}/edit": ["editParked", "Parked"],

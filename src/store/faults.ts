@@ -35,6 +35,7 @@ export const faultPoints = {
   "forgetting: piece removed": "a piece of the record is looked through, and that is durable",
   "poll: updates fetched": "updates are fetched, nothing of them is kept",
   "poll: updates kept": "updates and offset are durable, the provider does not know",
+  "journal: file made": "the database is away, a file for calls is made on local disk, and its name is not durable",
   "journal: call written": "the database is away, the call is on local disk, the provider has no answer yet",
   "journal: calls read in": "calls of the journal are in the database, the journal still holds them",
 } as const

@@ -1,4 +1,4 @@
-import { readdirSync } from "node:fs"
+import { existsSync, readdirSync } from "node:fs"
 import { join } from "node:path"
 import type { Service, ServiceProcess, Standin } from "../support/harness.ts"
 import {
@@ -99,13 +99,15 @@ describe("answered means kept, where the provider never repeats: the local journ
   let press: Scene<Service>
   let atWrite: Scene<ServiceProcess>
   let atRead: Scene<ServiceProcess>
+  let slow: Scene<ServiceProcess>
 
   beforeAll(async () => {
     const alone = (faults = "") => scene({ repeats: false }, (where) => startProcess({ ...where, faults }))
-    ;[leaves, atWrite, atRead, stays, press] = await Promise.all([
+    ;[leaves, atWrite, atRead, slow, stays, press] = await Promise.all([
       alone(),
       alone("journal: call written=kill"),
       alone("journal: calls read in=kill"),
+      alone("journal: file made=hold6000"),
       alone(),
       scene({ repeats: false }, startService),
     ])
@@ -149,13 +151,28 @@ describe("answered means kept, where the provider never repeats: the local journ
     })
   })
 
-  test("a process that lives on reads them in before what comes after, without a gap in the order", async () => {
+  test("where the disk is slow while the database comes back, none of its calls is lost", async () => {
+    // The first call's file has been made, and its name is not durable yet; many rounds look for files meanwhile.
+    const called = slow.say("say 1")
+    await eventually(async () => existsSync(join(slow.where.home, "journal")), "a file of the journal")
     await server.start()
+    await pause(2500)
+    expect(await called).toBe(200)
+    for (const n of [2, 3, 4]) expect(await slow.say(`say ${n}`)).toBe(200)
+    expect(await texts(slow.stage, 4)).toEqual(said(4))
+    await eventually(
+      async () => readdirSync(join(slow.where.home, "journal")).length === 0,
+      "nothing to be left on disk",
+    )
+  }, 60_000)
+
+  test("a process that lives on reads them in before what comes after, without a gap in the order", async () => {
     for (let n = 4; n <= 8; n++) {
       expect(await stays.say(`say ${n}`)).toBe(200)
       await pause(200)
     }
     expect(await texts(stays.stage, 8)).toEqual(said(8))
+    expect((await stays.service.client.journal()).items).toEqual([])
   }, 60_000)
 
   test("they outlive kill -9 of the service, and are read in first by the next", async () => {

@@ -27,7 +27,8 @@ import type { Seal } from "../seal.ts"
 import { redactBody, redactCall } from "../seal.ts"
 import type { HeldAnswer, HeldCalls } from "../sender/heldCalls.ts"
 import type { Forwarding } from "./forwarding.ts"
-import type { Journal, JournalEntry } from "./journal.ts"
+import type { Journal } from "./journal.ts"
+import type { JournalEntry } from "./journalFile.ts"
 import { Refusals } from "./refusals.ts"
 import type { Sampling } from "./sampling.ts"
 import { verified } from "./verified.ts"
@@ -178,13 +179,19 @@ export class Inlet {
     const { known, call, answer, now, once } = reading
     try {
       // Behind what waits on disk already, so that the order stays what it was.
-      if (once !== undefined && this.parts.journal.holds) return await this.journalled(reading, once)
+      if (once !== undefined && (await this.mustStandBehind())) return await this.journalled(reading, once)
       if (known.row.bringing && !brought && this.parts.forwarding.isOn(known, now) && call.method !== "GET")
         return (await this.forward(reading)) ?? answer
       return await this.kept(reading)
     } catch (error) {
       return this.notKept(reading, error)
     }
+  }
+
+  /** Whether calls wait on local disk, of which a later one must not come before. Asked without a promise where none do. */
+  private mustStandBehind(): Promise<boolean> | false {
+    const { journal } = this.parts
+    return journal.holds && journal.holdsStill()
   }
 
   /** Keeps the call in the database, and waits for the reply where that goes back inside the call. */

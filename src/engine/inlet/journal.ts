@@ -1,45 +1,61 @@
-import { createHash } from "node:crypto"
-import type { FileHandle } from "node:fs/promises"
-import { mkdir, open, readdir, readFile, rename, rm } from "node:fs/promises"
-import { join } from "node:path"
+import { setTimeout as pause } from "node:timers/promises"
+import { faultPoint } from "../../store/faults.ts"
 import { GroupCommit } from "../groupCommit.ts"
+import type { JournalDisk, JournalDiskFile } from "./journalDisk.ts"
+import type { JournalContent, JournalEntry, JournalFile } from "./journalFile.ts"
+import { contentOf, fileNamed, lineOf, nameIn } from "./journalFile.ts"
 
-/** A call as the journal keeps it: what its intake will hold. Secrets are taken out before, as for the database. */
-export interface JournalEntry {
-  id: string
-  channel: string
-  method: string
-  address: string
-  headers: { [name: string]: string }
-  /** Base64. */
-  body: string
-  /** By what it was found genuine. */
-  by: string
-  answered: number
-  receivedAt: string
+/** Bytes after which a file is sealed and another begun: what is read at once stays small. */
+const largestFile = 8 * 1024 * 1024
+
+/** Milliseconds a caller waits at most while the last calls are read in, before its own stands behind them. */
+const longestHold = 500
+
+interface OpenFile {
+  file: JournalFile
+  disk: JournalDiskFile
+  /** Bytes of it that are durable. */
+  size: number
 }
-
-const nameShape = /^(\d{14})-(.+)\.calls$/
 
 /**
  * Calls that their provider never repeats, kept on local disk while the database is away: synced before they are
- * answered, read in first when it is back. A process writes files of its own; what one left behind that ended is taken
- * over by another on the same data directory.
+ * answered, read in first when it is back.
+ *
+ * Whose file it is, and what is being done with it, stands in its name alone (see JournalFile). A process writes its own
+ * open file, and reads what is sealed: its own files, and those whose holder has ended. A rename takes a file over, so
+ * that only one process can. A writer whose file was taken away, by a process that held it for dead, notices before it
+ * says that an entry is kept, and writes it once more: read in twice, an entry is kept once.
  */
 export class Journal {
-  private file: { handle: FileHandle; path: string } | undefined
-  private unread = new Set<string>()
-  private lastStamp = 0
-  private readonly writes = new GroupCommit<JournalEntry, void>((entries) => this.write(entries), 500)
+  private open: OpenFile | undefined
+  /** The numbers of this process's own files that are to be read in. */
+  private readonly own = new Set<number>()
+  /** The number of the file that is being made or written. A name may say so of others, where a rename failed. */
+  private writing: number | undefined
+  private last = 0
+  private emptying: Promise<void> | undefined
+  /** What is done with the open file, one after the other. */
+  private exclusive: Promise<unknown> = Promise.resolve()
+  private readonly writes = new GroupCommit<JournalEntry, void>(async (entries) => {
+    await this.alone(() => this.write(entries))
+    return entries.map(() => undefined)
+  }, 500)
 
   constructor(
-    private readonly folder: string,
+    private readonly disk: JournalDisk,
     private readonly self: string,
   ) {}
 
   /** Whether calls of this process wait to be read in: then later ones must stand behind them. */
   get holds(): boolean {
-    return this.unread.size > 0
+    return this.own.size > 0
+  }
+
+  /** As `holds`; where the last calls are just being read in, it waits a little for the end of that. */
+  async holdsStill(): Promise<boolean> {
+    if (this.holds && this.emptying) await Promise.race([this.emptying, pause(longestHold)])
+    return this.holds
   }
 
   /** Resolves once the entry is on disk for good. */
@@ -47,95 +63,133 @@ export class Journal {
     return this.writes.add(entry)
   }
 
+  /** Runs what reads in the last few calls. Whoever asks meanwhile whether more must stand behind them waits for it. */
+  async empty(run: () => Promise<void>): Promise<void> {
+    this.emptying = this.writes.drained().then(run)
+    await this.emptying.finally(() => (this.emptying = undefined))
+  }
+
+  /** All files of the folder, the first first. */
+  async files(): Promise<JournalFile[]> {
+    const files = (await this.disk.list()).flatMap((name) => fileNamed(name) ?? [])
+    return files.sort((a, b) => a.sequence - b.sequence || (a.name < b.name ? -1 : 1))
+  }
+
   /**
-   * The files to be read in, the oldest first: this process's own, and those of processes that no longer live.
+   * The files to be read in, the first first: this process's own, whose open one is sealed before, and those of
+   * processes that no longer live.
    *
    * @param alive asked only where there are files of others
    */
-  async waiting(alive: () => Promise<Set<string>>): Promise<string[]> {
-    const names = await readdir(this.folder).catch(() => [] as string[])
-    const files = names.flatMap((name) => {
-      const owner = nameShape.exec(name)?.[2]
-      return owner === undefined ? [] : [{ name, owner }]
+  async waiting(alive: () => Promise<Set<string>>): Promise<JournalFile[]> {
+    // Most of the time there is nothing to seal, and the disk may be slow.
+    if (this.open) await this.alone(() => this.seal())
+    const known = [...this.own]
+    const files = (await this.files()).filter(({ state }) => state !== "kept")
+    const mine = new Set(files.filter(({ writer }) => writer === this.self).map(({ sequence }) => sequence))
+    for (const sequence of known) if (!mine.has(sequence)) this.own.delete(sequence)
+    const isOthers = ({ holder }: JournalFile) => holder !== undefined && holder !== this.self
+    const living = files.some(isOthers) ? await alive() : new Set<string>()
+    // What a writer wrote is read in in its order: nothing of it while somebody else reads what stands before.
+    const behind = new Set<string>()
+    return files.filter((file) => {
+      if (isOthers(file) && living.has(file.holder!)) behind.add(file.writer)
+      if (behind.has(file.writer)) return false
+      return file.writer !== this.self || file.sequence !== this.writing
     })
-    const living = files.some(({ owner }) => owner !== this.self) ? await alive() : new Set<string>()
-    return files
-      .filter(({ owner }) => owner === this.self || !living.has(owner))
-      .map(({ name }) => name)
-      .sort()
-      .map((name) => join(this.folder, name))
   }
 
-  /** A file's entries; what is written from now on goes into another. Nothing when another process was faster. */
-  async take(path: string): Promise<{ path: string; entries: JournalEntry[]; broken: number } | undefined> {
-    if (path === this.file?.path) await this.closeFile()
-    let mine = path
-    if (!this.unread.has(path)) {
-      mine = path.replace(/-[^-]+\.calls$/, `-${this.self}.calls`)
-      try {
-        await rename(path, mine)
-      } catch {
-        return undefined
-      }
-      this.unread.add(mine)
-    }
-    const lines = (await readFile(mine, "utf8")).split("\n").filter(Boolean)
-    const read = lines.map(entryOf)
-    const entries = read.filter((entry) => entry !== undefined)
-    // The last line may be torn: its process ended while writing it, and its caller had no answer. Any other may not.
-    const broken = read.slice(0, -1).filter((entry) => entry === undefined).length
-    return { path: mine, entries, broken }
+  /** Takes a file over, and what can be read of it. Nothing where another process was faster. */
+  async take(file: JournalFile): Promise<({ file: JournalFile } & JournalContent) | undefined> {
+    const mine: JournalFile = { ...file, state: "reading", holder: this.self }
+    mine.name = nameIn(mine)
+    if (file.name !== mine.name && !(await this.disk.rename(file.name, mine.name))) return undefined
+    return { file: mine, ...contentOf(await this.disk.read(mine.name)) }
   }
 
-  /** Everything in the file is durable elsewhere. One that could not be read whole is kept beside, for people. */
-  async forget(path: string, broken: number): Promise<void> {
-    if (broken > 0) await rename(path, `${path}.broken`)
-    else await rm(path)
-    this.unread.delete(path)
+  /** What a file holds, without taking it. Nothing where it has been read in meanwhile. */
+  async look(file: JournalFile): Promise<(JournalContent & { bytes: number }) | undefined> {
+    const content = await this.disk.read(file.name).catch(() => undefined)
+    return content && { ...contentOf(content), bytes: content.length }
+  }
+
+  /**
+   * What could be read of a file is durable elsewhere.
+   *
+   * @param rest whether something of it could not be read: then it is kept, for people
+   */
+  async forget(file: JournalFile, rest: boolean): Promise<void> {
+    if (rest) await this.disk.rename(file.name, nameIn({ ...file, state: "kept" }))
+    else await this.disk.remove(file.name)
+    if (file.writer === this.self) this.own.delete(file.sequence)
   }
 
   async close(): Promise<void> {
     await this.writes.drained()
-    await this.closeFile()
+    await this.alone(() => this.seal())
   }
 
-  private async closeFile(): Promise<void> {
-    const { file } = this
-    this.file = undefined
-    await file?.handle.close()
+  /** Runs what changes the open file when nothing else does. */
+  private alone<Result>(run: () => Promise<Result>): Promise<Result> {
+    const done = this.exclusive.then(run, run)
+    this.exclusive = done.catch(() => undefined)
+    return done
   }
 
-  private async write(entries: JournalEntry[]): Promise<void[]> {
-    const { handle } = (this.file ??= await this.newFile())
-    await handle.appendFile(entries.map(lineOf).join(""))
-    await handle.datasync()
-    return entries.map(() => undefined)
+  private async write(entries: JournalEntry[]): Promise<void> {
+    const content = entries.map(lineOf).join("")
+    for (let tries = 0; tries < 3; tries++) {
+      const open = (this.open ??= await this.newFile())
+      let isThere: boolean
+      try {
+        await open.disk.append(content)
+        await open.disk.sync()
+        isThere = await open.disk.isThere()
+      } catch (error) {
+        // Half a line may stand there now: nothing is ever written behind it.
+        await open.disk.cut(open.size).catch(() => undefined)
+        await this.seal()
+        throw error
+      }
+      if (isThere) {
+        open.size += Buffer.byteLength(content)
+        if (open.size > largestFile) await this.seal()
+        return
+      }
+      // Whoever took it may have read it before this was written.
+      await this.seal()
+    }
+    throw new Error("the files of the local journal are taken away while they are written")
   }
 
-  private async newFile(): Promise<{ handle: FileHandle; path: string }> {
-    await mkdir(this.folder, { recursive: true, mode: 0o700 })
-    this.lastStamp = Math.max(Date.now(), this.lastStamp + 1)
-    const path = join(this.folder, `${String(this.lastStamp).padStart(14, "0")}-${this.self}.calls`)
-    const handle = await open(path, "a", 0o600)
-    // The file's name must survive a crash as well as what is in it.
-    const folder = await open(this.folder, "r")
-    await folder.sync()
-    await folder.close()
-    this.unread.add(path)
-    return { handle, path }
+  /** Nothing more is written to the open file. */
+  private async seal(): Promise<void> {
+    const { open } = this
+    if (!open) return
+    this.open = undefined
+    this.writing = undefined
+    await open.disk.close().catch(() => undefined)
+    await this.disk.rename(open.file.name, nameIn({ ...open.file, state: "sealed" })).catch(() => undefined)
   }
-}
 
-function lineOf(entry: JournalEntry): string {
-  const json = JSON.stringify(entry)
-  return `${digest(json)} ${json}\n`
-}
-
-function entryOf(line: string): JournalEntry | undefined {
-  const json = line.slice(17)
-  return digest(json) === line.slice(0, 16) ? (JSON.parse(json) as JournalEntry) : undefined
-}
-
-function digest(text: string): string {
-  return createHash("sha256").update(text).digest("hex").slice(0, 16)
+  private async newFile(): Promise<OpenFile> {
+    const files = await this.files()
+    const sequence = Math.max(this.last, ...files.map((file) => file.sequence)) + 1
+    const file: JournalFile = { name: "", sequence, writer: this.self, state: "open", holder: this.self }
+    file.name = nameIn(file)
+    this.last = this.writing = sequence
+    let disk: JournalDiskFile | undefined
+    try {
+      disk = await this.disk.create(file.name)
+      this.own.add(sequence)
+      if (FAULTS_BUILT) await faultPoint("journal: file made")
+      // The file's name must survive a crash as well as what is in it.
+      await this.disk.sync()
+    } catch (error) {
+      this.writing = undefined
+      await disk?.close().catch(() => undefined)
+      throw error
+    }
+    return { file, disk, size: 0 }
+  }
 }
