@@ -466,6 +466,42 @@ test("one person on two channels: joined, remembered on both, asked on in the mi
   await expect(service.client.splitPerson(first.contact, on.key, "nobody")).rejects.toMatchObject({ status: 404 })
 })
 
+/**
+ * Makes somebody another person, as a join does, and tells no process of it: such a word may be lost.
+ *
+ * @param interviews whether those that run are made theirs as well; one that was begun meanwhile is not
+ */
+async function becomeAnother(channel: string, address: number, interviews: boolean): Promise<void> {
+  const [{ contact } = { contact: "" }] = await query<{ contact: string }>(
+    place.database,
+    `SELECT contact FROM addresses WHERE channel = '${channel}' AND address = '${address}'`,
+  )
+  const other = contact.replace(/^con_../, "con_zz")
+  for (const sql of [
+    `INSERT INTO contacts (id, name) VALUES ('${other}', 'Ana')`,
+    `UPDATE addresses SET contact = '${other}' WHERE contact = '${contact}'`,
+    `UPDATE conversations SET contact = '${other}' WHERE contact = '${contact}'`,
+    ...(interviews ? [`UPDATE interviews SET who = '${other}' WHERE who = '${contact}'`] : []),
+    `DELETE FROM contacts WHERE id = '${contact}'`,
+  ])
+    await query(place.database, sql)
+}
+
+test.each([
+  ["in a process that was not told", true],
+  ["while it was begun", false],
+])("somebody who is joined with another %s answers their interview all the same", async (_where, interviews) => {
+  const ana = await somebody("Ana")
+  const [day] = await ana.says("book")
+  expect(day).toContain("Which day")
+  await becomeAnother(stage.key, ana.id, interviews)
+  expect(await ana.says("friday")).toEqual([expect.stringContaining("How many seats?")])
+  expect(await ana.says("2")).toEqual([expect.stringContaining("2 seats: **8 pounds**".replaceAll("*", ""))])
+  const { items } = await service.client.conversations({ text: String(ana.id) })
+  const { interviews: running } = await service.client.conversation(items[0]!.id)
+  expect(running).toMatchObject([{ handler: "booking", stands: "asks", name: "Ana" }])
+})
+
 test("an interview within another, what is remembered of a person, and leaving to a route", async () => {
   const ana = await somebody("Ana")
   expect(await ana.says("in parts")).toEqual(["Which street?"])
@@ -577,6 +613,7 @@ test("two people in a group are asked apart, and do not answer for each other", 
   }
   expect(await say(ana, "book", 1)).toBe("Which day would you like to cross?")
   expect(await say(ben, "book", 2)).toBe("Which day would you like to cross?")
+  await becomeAnother(stage.key, ana.id, false)
   expect(await say(ana, "tomorrow", 3)).toBe("How many seats?")
   expect(await say(ana, "2", 4)).toBe("2 seats: 8 pounds. Book them?")
   // Ben is still at his day: his yes is no answer to Ana's question.

@@ -107,53 +107,61 @@ describe("the pace", () => {
     { key: "q", kind: "telegram", settings: {}, secrets: {} },
   ).calls[0]!
   const react = { ...say, speaks: false }
+  const at = (ms: number) => ({ steady: ms, wall: ms })
   const direct = { address: "1", kind: "direct" as const }
   const pacer = (settings: ConstructorParameters<typeof Pacer>[1] = {}) => new Pacer(telegram.pace, settings)
 
   test("one a second in a chat; what does not speak does not count there", () => {
     const pace = pacer()
-    pace.take(direct, say, 0, Math.random)
-    expect(pace.wait(direct, say, 0)).toBe(1000)
-    expect(pace.wait(direct, react, 0)).toBe(0)
-    expect(pace.wait({ address: "2", kind: "direct" }, say, 0)).toBe(0)
+    pace.take(direct, say, at(0), Math.random)
+    expect(pace.wait(direct, say, at(0))).toBe(1000)
+    expect(pace.wait(direct, react, at(0))).toBe(0)
+    expect(pace.wait({ address: "2", kind: "direct" }, say, at(0))).toBe(0)
   })
 
   test("twenty a minute in a group", () => {
     const pace = pacer()
     const group = { address: "-1", kind: "group" as const }
-    for (let sent = 0; sent < 20; sent++) pace.take(group, say, sent * 1000, Math.random)
-    expect(pace.wait(group, say, 20_000)).toBe(40_000)
+    for (let sent = 0; sent < 20; sent++) pace.take(group, say, at(sent * 1000), Math.random)
+    expect(pace.wait(group, say, at(20_000))).toBe(40_000)
+  })
+
+  test("a clock that was ahead for a while holds nobody up", () => {
+    const pace = pacer({ pauseBetween: [2, 2] })
+    pace.take(direct, say, { steady: 1000, wall: 3_600_000 }, Math.random)
+    pace.hold(direct, 3, { steady: 1000, wall: 3_600_000 })
+    expect(pace.wait(direct, say, { steady: 1500, wall: 1500 })).toBe(2500)
   })
 
   test("so many a day, then tomorrow", () => {
     const pace = pacer({ perDay: 5 })
-    pace.startDayAt(4, 0)
-    expect(pace.wait(direct, say, 0)).toBe(0)
-    pace.take(direct, say, 0, Math.random)
-    expect(pace.wait({ address: "9", kind: "direct" }, say, 3_600_000)).toBe(23 * 3_600_000)
-    expect(pace.wait({ address: "9", kind: "direct" }, say, 86_400_000)).toBe(0)
+    pace.startDayAt(4, at(0))
+    expect(pace.wait(direct, say, at(0))).toBe(0)
+    pace.take(direct, say, at(0), Math.random)
+    expect(pace.wait({ address: "9", kind: "direct" }, say, at(3_600_000))).toBe(23 * 3_600_000)
+    expect(pace.wait({ address: "9", kind: "direct" }, say, at(86_400_000))).toBe(0)
   })
 
   test("a pause of changing length between two messages", () => {
     const pace = pacer({ pauseBetween: [2, 6] })
-    pace.take(direct, say, 0, () => 0.5)
-    expect(pace.wait({ address: "2", kind: "direct" }, say, 0)).toBe(4000)
+    pace.take(direct, say, at(0), () => 0.5)
+    expect(pace.wait({ address: "2", kind: "direct" }, say, at(0))).toBe(4000)
   })
 
   test("a changed setting holds at once, without forgetting the places", () => {
     const pace = pacer()
-    pace.take(direct, say, 0, Math.random)
+    pace.take(direct, say, at(0), Math.random)
     pace.adjust({ perSecond: 0.5 })
-    expect(pace.wait(direct, say, 0)).toBe(1000)
-    pace.take({ address: "2", kind: "direct" }, say, 0, Math.random)
-    expect(pace.wait({ address: "3", kind: "direct" }, say, 0)).toBe(2000)
+    expect(pace.wait(direct, say, at(0))).toBe(1000)
+    pace.take({ address: "2", kind: "direct" }, say, at(0), Math.random)
+    expect(pace.wait({ address: "3", kind: "direct" }, say, at(0))).toBe(2000)
   })
 
   test("when the provider said how long, nothing goes to that place before", () => {
     const pace = pacer()
-    pace.hold(direct, 9, 0)
-    expect(pace.wait(direct, say, 0)).toBe(9000)
-    expect(pace.wait({ address: "2", kind: "direct" }, say, 0)).toBe(0)
+    pace.hold(direct, 9, at(0))
+    expect(pace.wait(direct, say, at(0))).toBe(9000)
+    expect(pace.wait({ address: "2", kind: "direct" }, say, at(0))).toBe(0)
   })
 })
 

@@ -40,7 +40,7 @@ export class GroupCommit<Item, Result> {
    */
   add(item: Item, within?: number): Promise<Result> {
     return new Promise<Result>((done, fail) => {
-      const until = within === undefined ? Infinity : Date.now() + within
+      const until = within === undefined ? Infinity : performance.now() + within
       if (within !== undefined) this.looking ??= setInterval(() => this.letGo(), lookEvery).unref()
       this.waiting.push({ item, done, fail, until, gone: false })
       // Items of the same instant, such as the calls of one network read, go together.
@@ -65,7 +65,7 @@ export class GroupCommit<Item, Result> {
 
   /** Tells those who waited as long as they could. What has not been begun for them is left out. */
   private letGo(): void {
-    const now = Date.now()
+    const now = performance.now()
     const late = (waiting: Waiting<Item, Result>) => waiting.until <= now && !waiting.gone
     for (const batch of [this.waiting, ...this.underWay]) {
       for (const waiting of batch.filter(late)) {

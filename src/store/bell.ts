@@ -27,6 +27,9 @@ export class Bell {
   private pulse: NodeJS.Timeout | undefined
   private stopped = false
 
+  /** Whether there was no connection for a while, so that rings may have been missed. */
+  private missed = false
+
   constructor(private readonly url: string) {}
 
   async start(): Promise<void> {
@@ -40,6 +43,7 @@ export class Bell {
     const again = () => {
       if (this.client !== client) return
       this.client = undefined
+      this.missed = true
       if (!this.stopped) setTimeout(() => void this.start(), 1000).unref()
     }
     client.on("error", again)
@@ -53,9 +57,26 @@ export class Bell {
       await client.connect()
       await client.query("LISTEN wobbet")
       this.watch(client, again)
+      this.catchUp()
     } catch {
       again()
     }
+  }
+
+  /** Nobody was heard, and nobody was told, while there was no connection. */
+  private catchUp(): void {
+    if (this.missed) for (const listeners of this.listeners.values()) listeners.forEach((listener) => listener())
+    this.missed = false
+    this.tellPending()
+  }
+
+  /** What cannot be told now is told as soon as there is a connection again. */
+  private tellPending(): void {
+    const { client } = this
+    if (!client || this.pending.size === 0) return
+    const rings = [...this.pending]
+    this.pending.clear()
+    tell(client, rings).catch(() => rings.forEach((ring) => this.pending.add(ring)))
   }
 
   on(ring: Ring, listener: () => unknown): () => void {
@@ -69,9 +90,7 @@ export class Bell {
     this.pending.add(ring)
     this.timer ??= setTimeout(() => {
       this.timer = undefined
-      const rings = [...this.pending]
-      this.pending.clear()
-      if (this.client) tell(this.client, rings).catch(() => undefined)
+      this.tellPending()
     }, 40)
   }
 

@@ -146,8 +146,8 @@ export async function startEmbedded(home: string): Promise<EmbeddedServer> {
       if (await othersAreConnected(server.url("postgres"))) return
       // Fast shutdown: ends sessions, writes everything down.
       process.kill(pid, "SIGINT")
-      const end = Date.now() + 20_000
-      while (alive(pid) && postmasterPid(data) !== undefined && Date.now() < end) await pause(50)
+      const end = performance.now() + 20_000
+      while (alive(pid) && postmasterPid(data) !== undefined && performance.now() < end) await pause(50)
     },
   }
 }
@@ -359,9 +359,9 @@ async function freePort(wanted: number): Promise<number> {
 async function answering(url: string, child: ChildProcess | undefined, data: string, logFile: string): Promise<void> {
   let ended: number | null | undefined
   child?.on("exit", (code) => (ended = code))
-  const end = Date.now() + 60_000
+  const end = performance.now() + 60_000
   let last = ""
-  while (Date.now() < end) {
+  while (performance.now() < end) {
     if (ended !== undefined) break
     const client = new pg.Client({ connectionString: url, connectionTimeoutMillis: 3000 })
     client.on("error", () => undefined)

@@ -44,9 +44,12 @@ export type FaultPoint = keyof typeof faultPoints
 
 interface Plan {
   point: string
-  /** End the process as kill -9 does, lose what the database answered, or hold on for so many milliseconds. */
-  act: "kill" | "lose" | { hold: number }
-  /** At which time of coming by; 1 is the first. */
+  /**
+   * End the process as kill -9 does, lose what the database answered, throw as a fault of ours would, or hold on for so
+   * many milliseconds.
+   */
+  act: "kill" | "lose" | "throw" | { hold: number }
+  /** At which time of coming by; 1 is the first, and 0 each. */
   at: number
 }
 
@@ -54,11 +57,11 @@ interface Plan {
 const plans: Plan[] = FAULTS_BUILT
   ? (process.env.WOBBET_FAULTS ?? "")
       .split(",")
-      .map((one) => /^\s*(.+?)=(kill|lose|hold(\d+))(?:@(\d+))?\s*$/.exec(one))
+      .map((one) => /^\s*(.+?)=(kill|lose|throw|hold(\d+))(?:@(\d+))?\s*$/.exec(one))
       .filter((found) => found !== null)
       .map(([, point, act, hold, at]) => ({
         point: point!,
-        act: hold !== undefined ? { hold: Number(hold) } : (act as "kill" | "lose"),
+        act: hold !== undefined ? { hold: Number(hold) } : (act as "kill" | "lose" | "throw"),
         at: Number(at ?? 1),
       }))
   : []
@@ -68,7 +71,7 @@ const passed = new Map<string, number>()
 export async function faultPoint(point: FaultPoint): Promise<void> {
   const times = (passed.get(point) ?? 0) + 1
   passed.set(point, times)
-  const plan = plans.find((plan) => plan.point === point && plan.at === times)
+  const plan = plans.find((plan) => plan.point === point && (plan.at === times || plan.at === 0))
   if (!plan) return
   if (process.env.WOBBET_FAULTS_LOG) appendFileSync(process.env.WOBBET_FAULTS_LOG, `${point}\n`)
   if (plan.act === "kill") {
@@ -76,6 +79,8 @@ export async function faultPoint(point: FaultPoint): Promise<void> {
     await new Promise(() => undefined)
   } else if (plan.act === "lose") {
     throw Object.assign(new Error("the connection ended before the answer came"), { code: "08006" })
+  } else if (plan.act === "throw") {
+    throw new TypeError(`a fault of ours at "${point}"`)
   } else {
     const { hold } = plan.act
     await new Promise((resolve) => setTimeout(resolve, hold))

@@ -180,7 +180,7 @@ function claimedIn(fresh: ToldList[], incoming: Map<string, IncomingMessage>, ho
       const [heard, next] = [row[at.heard] as number, row[at.next_position] as number]
       // Nothing but these messages may wait in the line.
       if ((row[at.undisturbed] as boolean) && heard === next - 1 - arrived.get(conversation)!)
-        claim.line = lineOf(columnsOf(row), true, [])
+        claim.line = lineOf(columnsOf(row), true, [], row[at.received_at] as Date)
       claimed.set(conversation, claim)
     }
     const one = incoming.get(row[at.id] as string)!

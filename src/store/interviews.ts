@@ -90,7 +90,9 @@ export function interviewsWith(changes: InterviewChange[]): Batch {
         iv.simulated, iv.ended, iv.why, CASE WHEN iv.stands = 'ended' THEN clock_timestamp() END FROM iv
       ON CONFLICT (id) DO UPDATE SET release = excluded.release, stands = excluded.stands, waits = excluded.waits,
         mark = excluded.mark, entries = excluded.entries, beneath = excluded.beneath, ended = excluded.ended, why = excluded.why,
-        ended_at = excluded.ended_at, changed_at = clock_timestamp()
+        ended_at = excluded.ended_at, changed_at = clock_timestamp(),
+        -- Whoever was joined with another meanwhile is that one, whatever this turn knew.
+        who = CASE WHEN EXISTS (SELECT 1 FROM contacts c WHERE c.id = excluded.who) THEN excluded.who ELSE interviews.who END
     ), kept_entries AS (
       INSERT INTO journal (interview, n, entry) SELECT je.interview, je.n, je.entry FROM ${entryShape.sql} JOIN held USING (conversation)
     ), forgotten_timers AS (
@@ -107,14 +109,28 @@ export function interviewsWith(changes: InterviewChange[]): Batch {
 /** Interviews of one conversation that a turn looks at: in a group each person may have some. */
 const mostRunning = 2000
 
-/** The interviews that run in a conversation, the one that began first first. */
-export async function runningIn(database: Database, conversation: string): Promise<StandingInterview[]> {
-  return rows<StandingInterview>(
+/**
+ * The interviews that run in a conversation, the one that began first first, and who somebody at an address is now.
+ *
+ * Whose each is, is read from the address that said its first message, whose id it has: people are joined and split while
+ * turns run, and an interview that was begun meanwhile still names who they were.
+ */
+export async function runningIn(
+  database: Database,
+  conversation: string,
+  { channel, address }: { channel: string; address: string },
+): Promise<{ running: StandingInterview[]; speaker: string | undefined }> {
+  const found = await rows<StandingInterview & { speaker: string | null }>(
     database,
-    `SELECT id, who, handler, route, release, stands, waits, mark, entries, beneath, simulated FROM interviews
-     WHERE conversation = ? AND ended_at IS NULL ORDER BY begun_at, id LIMIT ${mostRunning}`,
-    [conversation],
+    `SELECT i.id, coalesce(n.contact, i.who) AS who, i.handler, i.route, i.release, i.stands, i.waits, i.mark, i.entries, i.beneath,
+       i.simulated, (SELECT contact FROM addresses WHERE channel = ? AND address = ?) AS speaker
+     FROM interviews i LEFT JOIN LATERAL (
+       SELECT a.contact FROM messages m JOIN addresses a ON a.channel = m.channel AND a.address = m.body->'from'->>'address'
+       WHERE m.id = 'msg_' || substr(i.id, 5)) n ON true
+     WHERE i.conversation = ? AND i.ended_at IS NULL ORDER BY i.begun_at, i.id LIMIT ${mostRunning}`,
+    [channel, address, conversation],
   )
+  return { running: found.map(({ speaker: _, ...one }) => one), speaker: found[0]?.speaker ?? undefined }
 }
 
 /** Everything an interview has behind it. */

@@ -42,6 +42,13 @@ export interface Line {
   place: Place
   answeredBy: string
   pending: PendingMessage[]
+  /** When it was read: by the database's clock, and by this process's steady one, in milliseconds. */
+  read: { at: Date; steady: number }
+}
+
+/** Now, by the database's clock: messages and minutes of a line have its times, and this machine's may be hours away. */
+export function nowOf({ read }: Line): Date {
+  return new Date(read.at.getTime() + performance.now() - read.steady)
 }
 
 export interface Offered {
@@ -71,6 +78,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
   )
   type Row = LineColumns & {
     channel_state: string
+    read_at: Date
     pending:
       | {
           id: string
@@ -87,7 +95,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
     database,
     `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns,
        w.frozen, w.waits, c.state AS channel_state, s.state, s.offered, s.running, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out,
-       (${releaseOfLane}) AS release,
+       (${releaseOfLane}) AS release, clock_timestamp() AS read_at,
        p.pending
      FROM ${held.sql}
      JOIN work w ON w.conversation = h.conversation AND w.fence = h.fence
@@ -124,6 +132,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
         rejoined: one.again,
         contact: one.contact,
       })),
+      row.read_at,
     ),
   )
 }
@@ -158,7 +167,7 @@ export interface LineColumns {
 export const releaseOfLane =
   "SELECT l.release FROM lanes l WHERE l.lane = c.lane AND (c.bot IS NULL OR l.bot = c.bot) ORDER BY l.moved_at DESC LIMIT 1"
 
-export function lineOf(row: LineColumns, channelOn: boolean, pending: PendingMessage[]): Line {
+export function lineOf(row: LineColumns, channelOn: boolean, pending: PendingMessage[], readAt: Date): Line {
   const place: Place = { address: row.address, kind: row.kind }
   if (row.title) place.title = row.title
   if (row.topic) place.topic = row.topic
@@ -184,5 +193,6 @@ export function lineOf(row: LineColumns, channelOn: boolean, pending: PendingMes
     place,
     channelOn,
     pending,
+    read: { at: readAt, steady: performance.now() },
   }
 }

@@ -1,5 +1,7 @@
 import type { ChildProcess } from "node:child_process"
 import { spawn } from "node:child_process"
+import { createServer } from "node:http"
+import type { AddressInfo } from "node:net"
 import { chmodSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs"
 import { tmpdir } from "node:os"
 import { dirname, join } from "node:path"
@@ -7,11 +9,14 @@ import { parseArgs } from "node:util"
 import pg from "pg"
 import { Client } from "../../src/client/client.ts"
 import type { MessageView } from "../../src/client/types.ts"
+import type { ModelStandin } from "../../src/standins/model/server.ts"
+import { startModel } from "../../src/standins/model/server.ts"
 import type { TelegramStandin } from "../../src/standins/telegram/server.ts"
 import { startTelegram } from "../../src/standins/telegram/server.ts"
 import type { EmbeddedServer } from "../../src/store/embedded.ts"
 import { startEmbedded } from "../../src/store/embedded.ts"
 import { faultPoints } from "../../src/store/faults.ts"
+import type { Elsewhere } from "./bot.ts"
 import { campaignBot } from "./bot.ts"
 
 /**
@@ -49,9 +54,11 @@ chmodSync(home, 0o755)
 const reachedFile = join(home, "reached")
 writeFileSync(reachedFile, "")
 const botFolder = join(home, "bot")
-for (const [path, text] of Object.entries(campaignBot)) {
-  mkdirSync(dirname(join(botFolder, path)), { recursive: true })
-  writeFileSync(join(botFolder, path), text)
+function writeBot(elsewhere: Elsewhere): void {
+  for (const [path, text] of Object.entries(campaignBot(elsewhere))) {
+    mkdirSync(dirname(join(botFolder, path)), { recursive: true })
+    writeFileSync(join(botFolder, path), text)
+  }
 }
 const hookSecret = "campaign-secret"
 const channels = ["parking", "resending"] as const
@@ -83,6 +90,7 @@ class Seat {
         DATABASE_URL: this.databaseUrl,
         WOBBET_SEAL_KEY: "0f".repeat(32),
         WOBBET_LOG_LEVEL: "error",
+        WOBBET_PRIVATE_NETWORKS: "127.0.0.1",
         // Not every time: people who all try again at once would run a place down within a second, over and over.
         WOBBET_FAULTS: this.calm || random() < 0.5 ? "" : plan,
         WOBBET_FAULTS_LOG: reachedFile,
@@ -141,6 +149,10 @@ interface Person {
   chat: number
   channel: string
   said: { text: string; acknowledged: boolean; ms: number }[]
+  /** Whether they are forgotten now and then, with all they said. */
+  isForgotten?: boolean
+  /** What whoever is interviewed waits to read. */
+  waitsFor?: string
 }
 
 let updateId = 1
@@ -203,10 +215,112 @@ async function speak(
   }
 }
 
+/** Whether the faults are over and nothing is left to do: then nobody waits for anything any more. */
+let settled = false
+let interviews = 0
+
+/** Is interviewed again and again: answers as soon as a question is there. */
+async function beInterviewed(person: Person, standin: TelegramStandin, until: number): Promise<void> {
+  const took = (text: string) =>
+    standin.world.calls.filter(
+      ({ method, took, body }) =>
+        method === "sendMessage" && took && Number(body.chat_id) === person.chat && String(body.text) === text,
+    ).length
+  while (Date.now() < until) {
+    for (const [says, then] of [
+      ["book seats", "How many seats?"],
+      ["3", "In which name?"],
+      ["in the name of Ines", "Good trip."],
+    ] as const) {
+      const before = took(then)
+      person.waitsFor = then
+      await utter(person, says)
+      while (took(then) <= before) {
+        if (settled) return
+        await pause(100)
+      }
+      delete person.waitsFor
+      await pause(between(100, 900))
+    }
+    interviews++
+  }
+}
+
+/** The office behind the bot: it is slow, and fails, as often as others do. */
+async function startOffice(): Promise<{ url: string; stop: () => void }> {
+  const server = createServer((call, answer) => {
+    let body = ""
+    call.on("data", (chunk) => (body += String(chunk)))
+    call.on("end", () => {
+      if (call.url?.startsWith("/book")) return void answer.end("TP-7")
+      const dice = random()
+      const k = /office (\d+)/.exec(body)?.[1] ?? "?"
+      const say = () =>
+        answer.writeHead(200, { "content-type": "application/json" }).end(JSON.stringify({ replies: `office ${k}` }))
+      if (dice < 0.1) answer.writeHead(500).end()
+      else if (dice < 0.15) call.socket.destroy()
+      else if (dice < 0.3) setTimeout(say, 2500)
+      else say()
+    })
+  })
+  await new Promise<void>((done) => server.listen(0, "127.0.0.1", done))
+  const stop = () => (server.closeAllConnections(), void server.close())
+  return { url: `http://127.0.0.1:${(server.address() as AddressInfo).port}`, stop }
+}
+
+/** A worker at the queue: it leases, answers, and sometimes forgets to. */
+async function work(clientOf: (seat: Seat) => Client, until: () => boolean): Promise<void> {
+  while (until()) {
+    try {
+      const { items } = await clientOf(oneOf(seats)).leaseTurns("baggage", { most: 3, wait: 1, seconds: 6 })
+      for (const { lease } of items) {
+        if (random() < 0.1) continue
+        await pause(between(0, 500))
+        await clientOf(oneOf(seats)).finishTurn("baggage", { lease, replies: "carried" })
+      }
+    } catch {
+      await pause(300)
+    }
+  }
+}
+
+/** Joins people, splits them again, and forgets some, while all talk. */
+async function meddle(
+  clientOf: (seat: Seat) => Client,
+  contactOf: (person: Person) => Promise<string | undefined>,
+  { joined, forgotten }: { joined: Person[]; forgotten: Person[] },
+  until: number,
+): Promise<void> {
+  while (Date.now() < until) {
+    await pause(between(500, 2000))
+    try {
+      const client = clientOf(oneOf(seats))
+      const [a, b] = [oneOf(joined), oneOf(joined)]
+      const [one, other] = [await contactOf(a), await contactOf(b)]
+      if (random() < 0.5 && one && other && one !== other) {
+        await client.joinPeople(one, other)
+        note("two people joined")
+      } else if (random() < 0.6 && one) {
+        await client.splitPerson(one, a.channel, String(a.chat))
+        note("a person split")
+      } else {
+        const gone = await contactOf(oneOf(forgotten))
+        if (gone) {
+          await client.forgetPerson(gone)
+          note("a person forgotten")
+        }
+      }
+    } catch {
+      // The service is away, or they were joined already.
+    }
+  }
+}
+
 const providerFaults = ["429", "500", "garbage", "silent", "drop", "slow"]
 
 async function disturb(
   standin: TelegramStandin,
+  model: ModelStandin,
   database: { stop: (how: NodeJS.Signals) => void; start: () => Promise<void> },
   until: number,
 ) {
@@ -227,6 +341,10 @@ async function disturb(
       await pause(between(200, 4000))
       await database.start()
       lastStop = Date.now()
+    } else if (dice < 0.65) {
+      const kind = oneOf(["slow", "stall", "cut"] as const)
+      note("the model server at fault")
+      model.act(kind, 2, 3)
     } else {
       const kind = oneOf(providerFaults)
       note(`the provider: ${kind}`)
@@ -247,6 +365,8 @@ interface Findings {
   doubledUnsaid: string[]
   doubledSaid: number
   outOfOrder: string[]
+  /** Whoever is interviewed waits for a word of ours that nothing is about to say. */
+  stuck: string[]
   turnsTwice: string[]
   doubtful: number
   parked: number
@@ -262,6 +382,7 @@ function judge(people: Person[], standin: TelegramStandin, record: Map<string, M
     doubledUnsaid: [],
     doubledSaid: 0,
     outOfOrder: [],
+    stuck: [],
     turnsTwice: [],
     doubtful: 0,
     parked: 0,
@@ -292,11 +413,19 @@ function judge(people: Person[], standin: TelegramStandin, record: Map<string, M
       }
       last = k
     }
+    const isParked = messages.some((message) => message.status === "parked")
+    if (person.waitsFor !== undefined && !isParked)
+      found.stuck.push(
+        `${person.channel} ${person.chat}: waits for "${person.waitsFor}" since "${person.said.at(-1)?.text}" (${person.said.length}): ${messages
+          .slice(0, 4)
+          .map(({ direction, text, status, reason }) => `${direction} "${text}" ${status} ${reason ?? ""}`)
+          .join(" < ")}`,
+      )
     for (const [at, { text, ms }] of person.said.entries()) {
       found.longestAcknowledgement = Math.max(found.longestAcknowledgement, ms)
       const k = at + 1
       const kept = heard.filter((one) => one.providerId === String(k))
-      if (kept.length !== 1)
+      if (kept.length !== 1 && !person.isForgotten)
         found.lost.push(`${person.chat}: "${text.slice(0, 30)}" was acknowledged and is on record ${kept.length} times`)
       if (!text.startsWith("tally")) continue
       const mine = replies.filter((reply) => reply.text.startsWith(`#${k} `))
@@ -332,6 +461,11 @@ async function main(): Promise<number> {
   }
   const standin = await startTelegram({ pace: false })
   const bots = channels.map((key) => standin.world.addBot(`${key}_bot`, key))
+  const model = await startModel()
+  const office = await startOffice()
+  const staff = standin.world.addPerson({ first_name: "Rosa", language_code: "en" })
+  standin.world.privateChat(staff).bots.add(bots[0]!.username)
+  writeBot({ office: office.url, model: model.address, desk: { channel: channels[0], place: staff.id } })
   for (const [at, name] of ["one", "two"].entries())
     seats.push(new Seat(name, 20_000 + (process.pid % 20_000) + at * 7, databaseUrl))
   say(`campaign: seed ${seed}, ${minutes} min, two processes on ports ${seats.map((seat) => seat.port).join(" and ")}`)
@@ -355,13 +489,22 @@ async function main(): Promise<number> {
   const people: Person[] = []
   const until = Date.now() + minutes * 60_000
   const talking: Promise<void>[] = []
-  for (let n = 0; n < 26; n++) {
+  const groups: { [role: string]: Person[] } = {}
+  for (let n = 0; n < 44; n++) {
     const at = n % 2
     const person = standin.world.addPerson({ first_name: "Ines", language_code: "en" })
     standin.world.privateChat(person).bots.add(bots[at]!.username)
     const one: Person = { chat: person.id, channel: channels[at]!, said: [] }
     people.push(one)
-    if (n < 20) talking.push(speak(one, (k) => `tally ${k}`, [900, 1600], until))
+    const role = n < 26 ? "others" : n < 36 ? "interviewed" : n < 42 ? "asking" : "forgotten"
+    ;(groups[role] ??= []).push(one)
+    if (role === "interviewed") talking.push(beInterviewed(one, standin, until))
+    else if (role === "asking")
+      talking.push(speak(one, (k) => `${oneOf(["office", "baggage", "pilot"])} ${k}`, [900, 2500], until - 5000))
+    else if (role === "forgotten") {
+      one.isForgotten = true
+      talking.push(speak(one, (k) => `hello ${k}`, [800, 2000], until))
+    } else if (n < 20) talking.push(speak(one, (k) => `tally ${k}`, [900, 1600], until))
     // People whose messages go wrong, each in its own way; only they may notice.
     else if (n < 24)
       talking.push(
@@ -381,16 +524,34 @@ async function main(): Promise<number> {
       `  ${left} s left · ${acknowledged} messages acknowledged · ${standin.world.calls.length} provider calls · ${faults} faults`,
     )
   }, 10_000)
-  await Promise.all([...talking, disturb(standin, database, until)])
+  const pool = new pg.Pool({ connectionString: databaseUrl, max: 2 })
+  pool.on("error", () => undefined)
+  const contactOf = async ({ channel, chat }: Person) => {
+    const sql = "SELECT contact FROM addresses WHERE channel = $1 AND address = $2"
+    return (await pool.query<{ contact: string }>(sql, [channel, String(chat)])).rows[0]?.contact
+  }
+  const meddled = { joined: [...groups.interviewed!, ...groups.asking!], forgotten: groups.forgotten! }
+  const working = Promise.all([1, 2].map(() => work(clientOf, () => !settled)))
+  const disturbing = disturb(standin, model, database, until)
+  await Promise.all([meddle(clientOf, contactOf, meddled, until), disturbing])
   standin.world.faults = []
   say("  no more faults; waiting until everything is settled …")
   await Promise.all(seats.map((seat) => seat.calmDown()))
-  const settled = await waitUntilSettled(databaseUrl)
+  const isSettled = await waitUntilSettled(databaseUrl)
+  // Whoever answers at once what has just been asked: that is settled as well.
+  for (let quiet = 0; isSettled && quiet < 4; quiet = (await waitUntilSettled(databaseUrl, 100)) ? quiet + 1 : 0)
+    await pause(700)
+  settled = true
+  await Promise.all([...talking, working])
+  await pool.end()
+  model.stop().catch(() => undefined)
+  office.stop()
   clearInterval(progress)
 
   const record = await recordOf(clientOf(seats[0]!))
   const found = judge(people, standin, record)
-  if (!settled) found.lost.push("after five minutes of calm something was still waiting")
+  if (!isSettled)
+    found.lost.push(`after five minutes of calm something was still waiting: ${await busyIn(databaseUrl)}`)
   stopped = true
   for (const seat of seats) seat.end("SIGTERM")
   await Promise.all(seats.map((seat) => new Promise((ended) => seat.child!.once("exit", ended))))
@@ -403,13 +564,14 @@ async function main(): Promise<number> {
   return report(found, points)
 }
 
-async function waitUntilSettled(databaseUrl: string): Promise<boolean> {
+async function waitUntilSettled(databaseUrl: string, within = 300_000): Promise<boolean> {
   const client = new pg.Client({ connectionString: databaseUrl })
   await client.connect()
   try {
-    for (const end = Date.now() + 300_000; Date.now() < end; await pause(250)) {
+    for (const end = Date.now() + within; Date.now() < end; await pause(250)) {
       const { rows } = await client.query<{ busy: boolean }>(
-        "SELECT EXISTS (SELECT 1 FROM work WHERE due_at IS NOT NULL) OR EXISTS (SELECT 1 FROM outbox) AS busy",
+        `SELECT EXISTS (SELECT 1 FROM work WHERE due_at < 'infinity') OR EXISTS (SELECT 1 FROM outbox)
+           OR EXISTS (SELECT 1 FROM timers WHERE due_at < now() + interval '1 minute') OR EXISTS (SELECT 1 FROM relays WHERE state = 'waiting') AS busy`,
       )
       if (!rows[0]!.busy) return true
     }
@@ -417,6 +579,25 @@ async function waitUntilSettled(databaseUrl: string): Promise<boolean> {
   } finally {
     await client.end()
   }
+}
+
+/** What is still to be done, by table. */
+async function busyIn(databaseUrl: string): Promise<string> {
+  const client = new pg.Client({ connectionString: databaseUrl })
+  await client.connect()
+  const waiting = []
+  for (const [table, where] of Object.entries({
+    work: "due_at < 'infinity'",
+    outbox: "true",
+    timers: "due_at < now() + interval '1 minute'",
+    relays: "state = 'waiting'",
+    waits: "true",
+  })) {
+    const { rows } = await client.query(`SELECT * FROM ${table} WHERE ${where} LIMIT 3`)
+    waiting.push(...rows.map((row) => `${table} ${JSON.stringify(row).slice(0, 600)}`))
+  }
+  await client.end()
+  return waiting.join("; ")
 }
 
 /** Everything on record, by channel and address. */
@@ -442,7 +623,7 @@ async function recordOf(client: Client): Promise<Map<string, MessageView[]>> {
 }
 
 function report(found: Findings, points: { [point: string]: number }): number {
-  const bad = [...found.lost, ...found.doubledUnsaid, ...found.outOfOrder, ...found.turnsTwice]
+  const bad = [...found.lost, ...found.stuck, ...found.doubledUnsaid, ...found.outOfOrder, ...found.turnsTwice]
   if (options.json) {
     process.stdout.write(
       `${JSON.stringify({ seed, minutes, faults: done, points, ...found, unexpected: logged }, null, 2)}\n`,
@@ -456,11 +637,13 @@ function report(found: Findings, points: { [point: string]: number }): number {
   say("\nmessages")
   line("acknowledged", found.messages)
   line("answered, of those that count turns", found.answered)
+  line("interviews to their end", interviews)
   line("doubtful, and on record as such", found.doubtful)
   line("parked for a person", found.parked)
   line("longest wait for an acknowledgement, s", (found.longestAcknowledgement / 1000).toFixed(1))
   say("\npromises")
   line("lost", found.lost.length)
+  line("stuck in an interview", found.stuck.length)
   line("doubled without a recorded doubt", found.doubledUnsaid.length)
   line("doubled with one (onDoubt: resend)", found.doubledSaid)
   line("out of order", found.outOfOrder.length)

@@ -62,3 +62,9 @@ export interface InterviewResult {
   /** Set where it did something else when it was run once more: something in it is neither recorded nor the same each time. */
   unsteady?: Difference & { line?: string }
 }
+
+/** What becomes of an interview whose handler is gone, or is none any more. */
+export function goneInterview(id: string): { interview: InterviewResult } {
+  const differs = { n: 1, was: "its beginning", is: "is no interview any more" }
+  return { interview: { id, entries: [], stands: { ended: "done" }, settings: {}, remember: {}, differs } }
+}

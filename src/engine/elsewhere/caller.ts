@@ -118,10 +118,10 @@ export class Caller {
   /** Asks an endpoint about a turn that a process holds, and waits for its answer a moment. */
   async ask(asked: ToAsk): Promise<Asked> {
     const { how, within } = asked
-    const now = Date.now()
+    const now = performance.now()
     const breaker = this.breakerOf(how.address)
     if (this.stopping || this.busy(how.address) >= how.atOnce) return { waits: { due: 0, leases: 0 }, calls: [] }
-    const wait = breaker.wait(now)
+    const wait = Math.ceil(breaker.wait(now))
     if (wait >= within) return { answer: { fails: leftAlone(breaker) }, calls: [] }
     if (wait > 0) return { waits: { due: wait, leases: 0 }, calls: [] }
     const values = await this.parts.secrets
@@ -134,8 +134,10 @@ export class Caller {
     const claim = { ...asked.claim, lease }
     const calling = this.call({ ...asked, claim }, values)
     const first = await Promise.race([calling, pause(held, undefined, { ref: false })])
-    if (first) return this.cameAt(first, 1, now + within - Date.now())
-    this.follow(calling.then((came) => this.deliver(lease, came, 1, now + within - Date.now(), values)))
+    if (first) return this.cameAt(first, 1, Math.round(now + within - performance.now()))
+    this.follow(
+      calling.then((came) => this.deliver(lease, came, 1, Math.round(now + within - performance.now()), values)),
+    )
     return { waits: { due: Math.min(how.limit, within) + margin, lease, leases: 1 }, calls: [] }
   }
 
@@ -149,7 +151,7 @@ export class Caller {
       const breaker = this.breakerOf(address)
       const how = this.asked.get(address)
       const room = (how?.atOnce ?? 1) - this.busy(address)
-      if (room <= 0 || breaker.wait(Date.now()) > 0) continue
+      if (room <= 0 || breaker.wait(performance.now()) > 0) continue
       const count = breaker.state === "closed" ? Math.min(room, 100) : 1
       const seconds = ((how?.limit ?? 30_000) + margin) / 1000
       const leases = Array.from({ length: count }, newLease)
@@ -167,11 +169,11 @@ export class Caller {
     try {
       const { bot, lane } = wait
       const values = await this.parts.secrets.listed(bot, lane, [...how.signedBy, ...how.secrets])
-      const until = Date.now() + left
+      const until = performance.now() + left
       const claim = { conversation: wait.conversation, fence: -1, holder: "", lease }
       const told = { how, turn: asked, message, position, leg, within: left, claim, to: position }
       const came = await this.call(told, values)
-      await this.deliver(lease, came, leases, until - Date.now(), values)
+      await this.deliver(lease, came, leases, Math.round(until - performance.now()), values)
     } catch (error) {
       this.breakerOf(how.address).undecided()
       if (!(error instanceof HandlerFault)) throw error
@@ -246,7 +248,7 @@ export class Caller {
   private judge(address: string, { came, calls, down }: EndpointCame): void {
     const { figures, database, self, log, bell } = this.parts
     const breaker = this.breakerOf(address)
-    const now = Date.now()
+    const now = performance.now()
     const last = calls.at(-1)
     if (!last) return breaker.undecided()
     figures.asked(came.is, last.took ?? 0)
@@ -258,7 +260,7 @@ export class Caller {
     log.warn(
       `the endpoint ${origin}${pathname} is ${state === "open" ? `left alone for a while: ${why}` : "asked again"}`,
     )
-    const open = state === "open" ? until - now : 0
+    const open = state === "open" ? Math.round(until - now) : 0
     noteEndpoint(database, { address, holder: self, state, failures, why, open }).then(
       () => bell.ring("live"),
       () => undefined,

@@ -55,7 +55,7 @@ export class Growing {
     // Twice its length is what a secret has in hexadecimal digits, its longest form.
     const behind = Math.max(0, ...Object.values(values).map((secret) => secret.length * 2))
     let [text, shown, over] = ["", "", false]
-    let next = Date.now()
+    let next = performance.now()
     let under: Promise<void> | undefined
     let id: string | undefined
     const grow = async () => {
@@ -70,13 +70,13 @@ export class Growing {
       if (over) return
       const wait = await this.make(known, turn, { part: "amend", to: id, text: `${now} …` })
       shown = now
-      next = Date.now() + Math.max(pause, wait)
+      next = performance.now() + Math.max(pause, wait)
     }
     return {
       grows(given) {
         text = given
-        if (over || under || Date.now() < next) return
-        next = Date.now() + pause
+        if (over || under || performance.now() < next) return
+        next = performance.now() + pause
         under = grow()
           .catch(() => undefined)
           .finally(() => (under = undefined))

@@ -62,7 +62,7 @@ export class Lending {
     gone: AbortSignal,
   ): Promise<LeasedWait[]> {
     const { database } = this.parts
-    for (const end = Date.now() + wait * 1000; ;) {
+    for (const end = performance.now() + wait * 1000; ;) {
       if (gone.aborted || this.stopping) return []
       const leases = Array.from({ length: most }, newLease)
       const taken = await leaseWaits(database, {
@@ -71,7 +71,7 @@ export class Lending {
         lane,
       })
       if (taken.length > 0 && gone.aborted) return this.takeBack(taken)
-      const left = end - Date.now()
+      const left = end - performance.now()
       if (taken.length > 0 || left <= 0) return taken
       await this.watchers.until(Math.min(left, 1000), gone)
     }

@@ -1,7 +1,7 @@
 import { AsyncLocalStorage } from "node:async_hooks"
 import { pathToFileURL } from "node:url"
 import { format } from "node:util"
-import type { InterviewResult } from "../../core/interview/interviewRun.ts"
+import { goneInterview } from "../../core/interview/interviewRun.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { replyList } from "../../core/message/replyList.ts"
 import type { Handler, InterviewHandler, Outcome, Turn } from "../../sdk/index.ts"
@@ -114,12 +114,6 @@ async function answerOf(
     )
   if (!interview) throw new Error("An interview was begun without a place for its journal.")
   return runInterview(handler, given, interview, warm, once, (run) => logs.run([], run))
-}
-
-/** What becomes of an interview whose handler is gone, or is none any more. */
-function goneInterview(id: string): { interview: InterviewResult } {
-  const differs = { n: 1, was: "its beginning", is: "is no interview any more" }
-  return { interview: { id, entries: [], stands: { ended: "done" }, settings: {}, remember: {}, differs } }
 }
 
 type Ask = (words: (call: number) => FromHost) => Promise<OnceAnswer>

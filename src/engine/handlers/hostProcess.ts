@@ -50,8 +50,8 @@ export class HostProcess {
   overrun = false
   private readonly child: ChildProcess
   private readonly orders: ToHost[] = []
-  private lastSign = Date.now()
-  private lookedAt = Date.now()
+  private lastSign = performance.now()
+  private lookedAt = performance.now()
   private readonly watch: NodeJS.Timeout
   private ended = false
 
@@ -67,7 +67,7 @@ export class HostProcess {
     if (child.pid !== undefined) housing.watch(child.pid)
     this.ready = new Promise((resolve) => {
       this.child.on("message", (said: FromHost[]) => {
-        this.lastSign = Date.now()
+        this.lastSign = performance.now()
         for (const words of said) {
           if (words.say === "loaded") resolve(undefined)
           else if (words.say === "broken") resolve(words.error)
@@ -88,7 +88,7 @@ export class HostProcess {
 
   /** Whether it has been silent for so long that its loop may be stuck. */
   get isQuiet(): boolean {
-    return this.loaded && this.runs.size > 0 && Date.now() - this.lastSign > quietAfter
+    return this.loaded && this.runs.size > 0 && performance.now() - this.lastSign > quietAfter
   }
 
   begin(run: Run): void {
@@ -101,7 +101,7 @@ export class HostProcess {
         return
       }
       // One that had nothing to do was not asked for a sign of life.
-      if (this.runs.size === 1) this.lastSign = Date.now()
+      if (this.runs.size === 1) this.lastSign = performance.now()
       run.timer = setTimeout(() => this.overdue(run), run.deadline)
       this.tell({
         say: "run",
@@ -134,7 +134,7 @@ export class HostProcess {
 
   private overdue(run: Run): void {
     // A host that awaits answers pings; one that does not is stuck, and whoever runs in it with it.
-    if (Date.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)
+    if (performance.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)
     if (!this.runs.delete(run.id)) return
     const message = `the handler "${run.handler}" did not answer within ${run.deadline / 1000} s`
     this.overrun = true
@@ -213,7 +213,7 @@ export class HostProcess {
 
   /** A host that answers no ping has a loop that never ends. */
   private look(): void {
-    const now = Date.now()
+    const now = performance.now()
     // Where this process itself was kept from looking, it was kept from hearing too.
     const late = now - this.lookedAt > 2 * lookEvery
     this.lookedAt = now

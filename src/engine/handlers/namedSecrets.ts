@@ -42,9 +42,9 @@ export class NamedSecrets {
   private all(bot: string, lane: string): Promise<Values> {
     const key = `${bot} ${lane}`
     const kept = this.known.get(key)
-    if (kept && Date.now() - kept.at < atHand) return kept.values
+    if (kept && performance.now() - kept.at < atHand) return kept.values
     const values = this.read(bot, lane)
-    this.known.set(key, { at: Date.now(), values })
+    this.known.set(key, { at: performance.now(), values })
     values.catch(() => this.known.delete(key))
     return values
   }

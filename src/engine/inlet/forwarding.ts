@@ -89,7 +89,7 @@ export class Forwarding {
 
   private isPresent(channel: string): boolean {
     const asking = this.asking.get(channel)
-    return asking !== undefined && (asking.open > 0 || Date.now() - asking.ended < 2000)
+    return asking !== undefined && (asking.open > 0 || performance.now() - asking.ended < 2000)
   }
 
   /** The other service's next calls; waits a while when there are none. Its asking keeps the arrangement alive. */
@@ -103,7 +103,7 @@ export class Forwarding {
     } finally {
       asking.open--
       // Who hung up is gone; who was given something is busy with it.
-      asking.ended = gone.aborted ? 0 : Date.now()
+      asking.ended = gone.aborted ? -Infinity : performance.now()
     }
   }
 
@@ -117,11 +117,11 @@ export class Forwarding {
       bell.ring("channels")
       bell.ring("live")
     }
-    for (const end = Date.now() + seconds * 1000; ;) {
+    for (const end = performance.now() + seconds * 1000; ;) {
       if (gone.aborted) return []
       const calls = await handOut(database, key, 20)
       if (calls.length > 0) return calls.map((call) => JSON.parse(seal.open(call.sealed)) as CarriedCall)
-      const left = end - Date.now()
+      const left = end - performance.now()
       if (left <= 0) return []
       await this.watchers.until(Math.min(left, 2000), gone)
     }

@@ -346,7 +346,7 @@ export class Inlet {
   }
 
   private async accept(drafts: Draft[]): Promise<void[]> {
-    for (const end = Date.now() + longestHold; Date.now() < end && this.parts.behind?.();) await pause(10)
+    for (const end = performance.now() + longestHold; performance.now() < end && this.parts.behind?.();) await pause(10)
     await this.keep(drafts)
     return drafts.map(() => undefined)
   }

@@ -77,8 +77,8 @@ export class Poller {
     this.stopping = true
     for (const round of this.rounds.values()) round.abort.abort()
     await this.leasing?.stop()
-    const end = Date.now() + 3000
-    while (this.rounds.size > 0 && Date.now() < end) await sleep(20)
+    const end = performance.now() + 3000
+    while (this.rounds.size > 0 && performance.now() < end) await sleep(20)
     await giveUpLeases(this.parts.database, this.parts.self, "poll").catch(() => undefined)
   }
 
@@ -123,7 +123,7 @@ export class Poller {
       const known = channels.get(key)
       const polling = known && pollingOf(known)
       if (!known || known.row.state !== "on" || !polling) return
-      const asked = Date.now()
+      const asked = performance.now()
       const answer = await perform(polling.ask(known.channel, round.offset, holdSeconds), known.channel, undefined, {
         signal: round.abort.signal,
       })
@@ -134,7 +134,7 @@ export class Poller {
         this.troubles.delete(key)
         if (polling.keeps !== undefined) await noteFetched(this.parts.database, key).catch(() => undefined)
         // A gateway that answers at once when nothing waits is not asked without a pause.
-        if (read.empty && Date.now() - asked < 500) await pause(emptyPause, round)
+        if (read.empty && performance.now() - asked < 500) await pause(emptyPause, round)
         if (read.confirm) {
           if (read.updates.length === 0) continue
           await inlet.receivePolled(known, read.updates, { holder: self, next: round.offset ?? "" })

@@ -145,14 +145,14 @@ export class Figures {
 
   /** A provider has taken a message, and will tell of its delivery under this id. */
   awaits(channel: string, providerId: string): void {
-    this.awaited.set(`${channel} ${providerId}`, Date.now())
+    this.awaited.set(`${channel} ${providerId}`, performance.now())
   }
 
   delivered(channel: string, providerId: string): void {
     const sent = this.awaited.get(`${channel} ${providerId}`)
     if (sent === undefined) return
     this.awaited.delete(`${channel} ${providerId}`)
-    this.reached("delivered", Date.now() - sent)
+    this.reached("delivered", performance.now() - sent)
   }
 
   /** What is looked up when somebody asks. */

@@ -61,7 +61,7 @@ export class Doubts {
   }
 
   private proofOf(trace: string, seconds: number): Promise<Proof | undefined> {
-    const since = Date.now()
+    const since = performance.now()
     return new Promise((done) => {
       if (this.stopping) return done(undefined)
       this.waiting.set(trace, { since, until: since + seconds * 1000, done })
@@ -76,7 +76,7 @@ export class Doubts {
         // Where the database does not answer there is no proof for now; the next look asks again.
         const none = new Map<string, Proof>()
         const proofs = await proofsOf(this.database, [...this.waiting.keys()]).catch(() => none)
-        const now = Date.now()
+        const now = performance.now()
         let fresh = false
         for (const [trace, { since, until, done }] of this.waiting) {
           const proof = proofs.get(trace)
@@ -100,13 +100,13 @@ export class Doubts {
     seconds: number,
   ): Promise<Outcome | undefined> {
     const since = new Date(Date.now() - 60_000)
-    for (const end = Date.now() + seconds * 1000; ;) {
+    for (const end = performance.now() + seconds * 1000; ;) {
       await pause(askEvery)
       const found = await this.asked(lookUps, begun, known, since)
       if (found.arrived === "yes") return { outcome: "accepted", providerId: found.providerId }
       if (this.stopping) return undefined
       // Only in the end: what was under way when the connection broke may still be on its way in.
-      if (Date.now() < end) continue
+      if (performance.now() < end) continue
       return found.arrived === "no"
         ? { outcome: "again", why: "the answer was lost, and the provider does not have the message", after: 0 }
         : undefined
@@ -124,7 +124,7 @@ export class Doubts {
     if (!questions) this.questions.set(key, (questions = { open: 0, darkUntil: 0, line: [] }))
     const { line } = questions
     if (questions.open >= mostQuestions) await new Promise<void>((resolve) => line.push(resolve))
-    if (Date.now() < questions.darkUntil) {
+    if (performance.now() < questions.darkUntil) {
       line.shift()?.()
       return { arrived: "unknown" }
     }
@@ -133,7 +133,7 @@ export class Doubts {
       const answer = await perform(lookUps.ask(begun.place, since, known.channel), known.channel, begun.place.address, {
         mark: markOf(begun),
       })
-      if ("failure" in answer) questions.darkUntil = Date.now() + darkFor
+      if ("failure" in answer) questions.darkUntil = performance.now() + darkFor
       return lookUps.read(answer, markOf(begun), known.channel)
     } finally {
       questions.open--

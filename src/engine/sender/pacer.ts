@@ -24,6 +24,16 @@ export function paceSettings(settings: { [name: string]: unknown }): PaceSetting
   }
 }
 
+/** Now, by two clocks: pace goes by one that no person sets, the day by the calendar's. In milliseconds. */
+export interface Moment {
+  /** Since this process began. */
+  steady: number
+  /** Since 1970. */
+  wall: number
+}
+
+export const moment = (): Moment => ({ steady: performance.now(), wall: Date.now() })
+
 /** How fast one channel may speak: in all, in one place, with pauses between, and by the day. Lives with the sender. */
 export class Pacer {
   private inAll: Rate
@@ -48,38 +58,40 @@ export class Pacer {
   }
 
   /** Milliseconds until this call may go; 0 for now. */
-  wait(place: Place, call: OutgoingCall, now: number): number {
-    if (!call.speaks) return this.inAll.wait(now)
-    const waits = this.ratesOf(place, now).map((rate) => rate.wait(now))
-    return Math.max(this.inAll.wait(now), this.pausedUntil - now, this.untilTomorrow(now), ...waits)
+  wait(place: Place, call: OutgoingCall, now: Moment): number {
+    const { steady } = now
+    if (!call.speaks) return Math.ceil(this.inAll.wait(steady))
+    const waits = this.ratesOf(place, now).map((rate) => rate.wait(steady))
+    return Math.ceil(Math.max(this.inAll.wait(steady), this.pausedUntil - steady, this.untilTomorrow(now), ...waits))
   }
 
   /** What a call waits for that may not go yet, in words. */
-  reason(now: number): string {
+  reason(now: Moment): string {
     const { perDay } = this.settings
     if (this.untilTomorrow(now) > 0)
       return `${waitsFor} the day's cap of ${perDay}, which is reached (a day begins at midnight UTC)`
-    if (this.pausedUntil > now) return `${waitsFor} the channel's pause between messages`
+    if (this.pausedUntil > now.steady) return `${waitsFor} the channel's pause between messages`
     return `${waitsFor} the pace the provider asks for`
   }
 
-  take(place: Place, call: OutgoingCall, now: number, random: () => number): void {
-    this.inAll.take(now)
+  take(place: Place, call: OutgoingCall, now: Moment, random: () => number): void {
+    this.inAll.take(now.steady)
     if (!call.speaks) return
-    this.ratesOf(place, now).forEach((rate) => rate.take(now))
+    this.ratesOf(place, now).forEach((rate) => rate.take(now.steady))
     const { pauseBetween } = this.settings
-    if (pauseBetween) this.pausedUntil = now + (pauseBetween[0] + random() * (pauseBetween[1] - pauseBetween[0])) * 1000
+    if (pauseBetween)
+      this.pausedUntil = now.steady + (pauseBetween[0] + random() * (pauseBetween[1] - pauseBetween[0])) * 1000
     this.countDay(now)
     this.today.sent++
   }
 
   /** The provider said how long to wait: in this place, or, where one call asks for long, anywhere. */
-  hold(place: Place, seconds: number, now: number): void {
-    this.ratesOf(place, now).forEach((rate) => rate.holdUntil(now + seconds * 1000))
+  hold(place: Place, seconds: number, now: Moment): void {
+    this.ratesOf(place, now).forEach((rate) => rate.holdUntil(now.steady + seconds * 1000))
   }
 
   /** How many were sent today before this process began to count. */
-  startDayAt(sent: number, now: number): void {
+  startDayAt(sent: number, now: Moment): void {
     this.countDay(now)
     this.today.sent = Math.max(this.today.sent, sent)
   }
@@ -88,7 +100,7 @@ export class Pacer {
     return Rate.perSecond(this.settings.perSecond ?? this.pace.perSecond)
   }
 
-  private ratesOf(place: Place, now: number): Rate[] {
+  private ratesOf(place: Place, now: Moment): Rate[] {
     const known = this.places.get(place.address)
     if (known) return known
     if (this.places.size > 10_000) this.forgetIdle(now)
@@ -99,20 +111,20 @@ export class Pacer {
     return rates
   }
 
-  private forgetIdle(now: number): void {
+  private forgetIdle(now: Moment): void {
     for (const [address, rates] of this.places) {
-      if (rates.every((rate) => rate.idle(now))) this.places.delete(address)
+      if (rates.every((rate) => rate.idle(now.steady))) this.places.delete(address)
     }
   }
 
-  private countDay(now: number): void {
-    const day = Math.floor(now / 86_400_000)
+  private countDay(now: Moment): void {
+    const day = Math.floor(now.wall / 86_400_000)
     if (this.today.day !== day) this.today = { day, sent: 0 }
   }
 
-  private untilTomorrow(now: number): number {
+  private untilTomorrow(now: Moment): number {
     this.countDay(now)
     if (this.settings.perDay === undefined || this.today.sent < this.settings.perDay) return 0
-    return (this.today.day + 1) * 86_400_000 - now
+    return (this.today.day + 1) * 86_400_000 - now.wall
   }
 }

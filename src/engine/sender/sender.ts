@@ -39,7 +39,8 @@ import { answerInline, makeCall, markOf } from "./call.ts"
 import { Doubts } from "./doubts.ts"
 import type { HeldCalls } from "./heldCalls.ts"
 import { consequenceOf } from "./outcomes.ts"
-import { Pacer, paceSettings, waitsFor } from "./pacer.ts"
+import type { Moment } from "./pacer.ts"
+import { moment, Pacer, paceSettings, waitsFor } from "./pacer.ts"
 
 /** Seconds a process may send for a channel before it must renew. */
 const leaseSeconds = 30
@@ -59,7 +60,7 @@ const failed = "sending met a fault of its own; it is tried again"
  * pace. An attempt is on record before its first byte leaves, so that a crash leaves a doubt and never a silence.
  */
 export class Sender {
-  private readonly leases = new Map<string, number>()
+  private readonly leases = new Map<string, Moment>()
   private readonly pacers = new Map<string, Pacer>()
   /** Conversations this process has in hand: a call under way, or a wait for the pace or for a doubt to settle. */
   private readonly lines = new Map<string, NodeJS.Timeout | "busy">()
@@ -159,7 +160,7 @@ export class Sender {
     if (call.inline) return this.parts.heldCalls.holds(call.inline.answers ?? [])
     if (this.callsOf(channel) >= mostCalls || !this.leased(channel, call)) return false
     const pacer = this.pacers.get(channel)
-    const now = Date.now()
+    const now = moment()
     if (!pacer || pacer.wait(place, call, now) > 0) return false
     pacer.take(place, call, now, Math.random)
     return true
@@ -192,7 +193,7 @@ export class Sender {
     await Promise.all([this.leasing?.stop(), this.sweeping?.stop()])
     // From the moment an attempt is being put on record until its outcome is.
     const isBusy = () => [...this.lines.values()].includes("busy")
-    for (const end = Date.now() + limit; isBusy() && Date.now() < end;) await pause(20)
+    for (const end = performance.now() + limit; isBusy() && performance.now() < end;) await pause(20)
     await Promise.race([this.settlements.drained(), pause(2000, undefined, { ref: false })])
     await giveUpLeases(this.parts.database, this.parts.self, "send").catch(() => undefined)
     this.parts.bell.ring("sends")
@@ -202,7 +203,7 @@ export class Sender {
   private async lease(): Promise<void> {
     if (this.stopping) return
     const on = this.parts.channels.on()
-    const asked = Date.now()
+    const asked = moment()
     const taken = await takeLeases(
       this.parts.database,
       "send",
@@ -220,7 +221,7 @@ export class Sender {
       if (fresh) newly.push(channel)
       if (fresh) await this.begin(known)
       else if (this.pacers.get(channel)!.adjust(paceSettings(known.row.settings))) await this.waitNoLonger(channel)
-      this.leases.set(channel, asked + leaseSeconds * 1000)
+      this.leases.set(channel, asked)
     }
     await this.recoverStrays()
     // What was said before the right to send it came waits for nothing else.
@@ -264,8 +265,7 @@ export class Sender {
     const { database, self } = this.parts
     const settings = paceSettings(known.row.settings)
     const pacer = new Pacer(kindOf(known.row.kind).pace, settings)
-    if (settings.perDay !== undefined)
-      pacer.startDayAt(await sentToday(database, known.row.key, new Date()), Date.now())
+    if (settings.perDay !== undefined) pacer.startDayAt(await sentToday(database, known.row.key, new Date()), moment())
     this.pacers.set(known.row.key, pacer)
     await endWaits(database, known.row.key, waitsFor)
     const left = (await abandonedSends(database, known.row.key, self)).filter(
@@ -288,10 +288,10 @@ export class Sender {
   }
 
   private leased(channel: string, call: OutgoingCall): boolean {
-    const until = this.leases.get(channel)
+    const since = this.leases.get(channel)
     // The claim must outlive the call's time limit, or another process might make the same call meanwhile.
     const limit = Math.min(call.timeout ?? callTimeout, (leaseSeconds - 5) * 1000)
-    return until !== undefined && until - Date.now() > limit && this.parts.channels.get(channel)?.row.state === "on"
+    return since !== undefined && leftOf(since) > limit && this.parts.channels.get(channel)?.row.state === "on"
   }
 
   /** The safety net: what is due and in nobody's hands. */
@@ -322,7 +322,7 @@ export class Sender {
     const call = head.calls[head.call]
     const pacer = this.pacers.get(head.channel)
     if (!call || !pacer || !this.leased(head.channel, call)) return
-    const now = Date.now()
+    const now = moment()
     const wait = this.callsOf(head.channel) >= mostCalls ? 50 : pacer.wait(head.place, call, now)
     if (wait > 0) {
       if (wait > worthTelling) this.tellWait(head, pacer.reason(now), wait)
@@ -417,7 +417,7 @@ export class Sender {
       if (FAULTS_BUILT && answer) await faultPoint("send: call answered")
       const proven = outcome.outcome === "unclear" && known ? await this.doubts.settled(begun, known) : undefined
       const { settlement, ...rest } = consequenceOf(proven ?? outcome, begun, known)
-      if (rest.hold !== undefined) this.pacers.get(begun.channel)?.hold(begun.place, rest.hold, Date.now())
+      if (rest.hold !== undefined) this.pacers.get(begun.channel)?.hold(begun.place, rest.hold, moment())
       if (rest.moveTo !== undefined) await this.parts.directory.move(begun.channel, begun.place.address, rest.moveTo)
       if (rest.lockOut) await this.parts.alerts.lockOut(begun.channel, rest.lockOut.why, rest.lockOut.remedy)
       const blank = blankSettlement(begun, name, outcome, proven, answer, known)
@@ -513,13 +513,22 @@ function whyOf(outcome: Outcome, proven: Outcome | undefined): string | undefine
 
 /** Tries again for two minutes while the database is away: what a provider answered must not be forgotten. */
 async function patiently(run: () => Promise<void>): Promise<void> {
-  const end = Date.now() + 120_000
+  const end = performance.now() + 120_000
   for (;;) {
     try {
       return await run()
     } catch (error) {
-      if (databaseFault(error) !== "away" || Date.now() > end) throw error
+      if (databaseFault(error) !== "away" || performance.now() > end) throw error
       await pause(500)
     }
   }
+}
+
+/**
+ * Milliseconds that are left of a lease. By whichever clock says less: one that is set ahead only makes us ask anew, and the
+ * steady one stands still while the machine sleeps.
+ */
+function leftOf(since: Moment): number {
+  const now = moment()
+  return leaseSeconds * 1000 - Math.max(now.steady - since.steady, now.wall - since.wall)
 }

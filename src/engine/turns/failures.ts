@@ -22,7 +22,8 @@ export class Failures {
     const { handler, route } = turn
     this.takeInterview(turn)
     const error = turn.error as HandlerError | undefined
-    if (!error) return
+    // A fault of the service's own has been told as such.
+    if (!error || !handler) return
     const minute = Math.floor(Date.now() / 60_000)
     if (minute !== this.minute) {
       if (this.untold > 0) this.log.warn(`${this.untold} more handler failures were only counted`)

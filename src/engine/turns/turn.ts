@@ -23,6 +23,7 @@ import { newId } from "../../store/ids.ts"
 import type { InterviewChange } from "../../store/interviews.ts"
 import { runningIn } from "../../store/interviews.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
+import { nowOf } from "../../store/lines.ts"
 import { parkOptedOut } from "../../store/outbox.ts"
 import type { TurnRecord, TurnResult } from "../../store/turns.ts"
 import { forgetUnderWay, noteUnderWay } from "../../store/underWay.ts"
@@ -151,7 +152,8 @@ async function turnOf(
 ): Promise<TurnResult> {
   const heard = await withoutEchoes(parts.database, known, line.conversation, group)
   const messages = await named(parts.people, known, await withChoices(parts.database, line, heard))
-  const pace = paceOf(line, messages.at(-1)!.message, startedAt)
+  const now = nowOf(line)
+  const pace = paceOf(line, messages.at(-1)!.message, now)
   const facts = release && (await factsFor(parts.database, release.table, known, line, messages))
   const talks = release && (await talksIn(parts.database, release, known, line, messages, startedAt))
   const standing = line.waits > 0 ? await standingOf<SoFar>(parts.database, line.conversation, group) : undefined
@@ -169,7 +171,7 @@ async function turnOf(
     : ((await deskPlan(parts, turn)) ??
       (await relayPlan(parts, turn)) ??
       (await joinPlan(parts, turn)) ??
-      planOf({ line, known, release, messages, pace, facts, talks, now: startedAt }))
+      planOf({ line, known, release, messages, pace, facts, talks, now }))
   const ending = await carryOut(parts, turn, plan)
   return settled(turn.blank, await withRelays(parts, turn, plan, ending, startedAt))
 }
@@ -274,8 +276,10 @@ async function talksIn(
   now: Date,
 ): Promise<Talks | undefined> {
   if (!line.running && !messages.some(({ message }) => message.event === "interview")) return undefined
-  const running = await runningIn(database, line.conversation)
-  return talksOf(table, known, line.conversation, running, messages.at(-1)!, now)
+  const last = messages.at(-1)!
+  const at = { channel: line.channel, address: last.message.from?.address ?? "" }
+  const { running, speaker } = await runningIn(database, line.conversation, at)
+  return talksOf(table, known, line.conversation, running, speaker ? { ...last, contact: speaker } : last, now)
 }
 
 function blankOf(line: Line, release: ReadyRelease | undefined, group: PendingMessage[], startedAt: Date): TurnResult {
@@ -900,6 +904,34 @@ const unfit: ReadonlySet<string> = new Set([
   "InterviewFault",
   "LeaveFault",
 ])
+
+/** The turn of a group of messages where the service itself threw something: tried again, and parked in the end. */
+export function faulted(
+  line: Line,
+  release: ReadyRelease | undefined,
+  group: PendingMessage[],
+  startedAt: Date,
+  thrown: unknown,
+): TurnResult {
+  const blank = blankOf(line, release, group, startedAt)
+  const { name, message, stack } = thrown instanceof Error ? thrown : new Error(String(thrown))
+  const error = storableJson({ name, message, ...(stack ? { stack } : {}) })
+  const tries = line.tries + 1
+  const record = { reason: `the service failed: ${error.message}`, error, stateBefore: line.state }
+  const again = retryAfter(tries, turnTries, Math.random)
+  if (again !== undefined)
+    return settled(blank, { turn: { ...record, outcome: "failed" }, heard: line.heard, again, tries })
+  // Whatever it waits for from elsewhere is waited for no longer.
+  if (line.waits > 0) blank.waited = true
+  return settled(blank, {
+    turn: { ...record, outcome: "parked" },
+    parked: {
+      cause: "service failed",
+      reason: `the service failed (${tries} times): ${error.message}`,
+      remedy: "This is a fault of Wobbet's own, and stands in its log. Retry after an upgrade, or drop it.",
+    },
+  })
+}
 
 /** A failure is retried, then parked. */
 function failed({ line }: Turn, record: Partial<TurnRecord>, fault: HandlerFault, most: number): Ending {

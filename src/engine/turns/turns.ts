@@ -8,13 +8,14 @@ import { claimDue, claimSeconds, claimsOf, releaseClaims, renewClaims, restLines
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
 import { faultPoint } from "../../store/faults.ts"
-import type { Claimed, Line } from "../../store/lines.ts"
-import { loadLines } from "../../store/lines.ts"
+import type { Claimed, Line, PendingMessage } from "../../store/lines.ts"
+import { loadLines, nowOf } from "../../store/lines.ts"
 import type { CommitResult, TurnResult } from "../../store/turns.ts"
 import { commitTurns } from "../../store/turns.ts"
-import type { Channels } from "../channels.ts"
+import type { Channels, KnownChannel } from "../channels.ts"
 import type { Caller } from "../elsewhere/caller.ts"
 import { GroupCommit, keepHalving } from "../groupCommit.ts"
+import type { ReadyRelease } from "../handlers/handler.ts"
 import type { Releases } from "../handlers/releases.ts"
 import type { Blocked } from "../people/blocked.ts"
 import type { NamedSecrets } from "../handlers/namedSecrets.ts"
@@ -31,7 +32,7 @@ import type { HeldCalls } from "../sender/heldCalls.ts"
 import type { Sender } from "../sender/sender.ts"
 import { gatherOf, nextGroup, waitFor } from "./grouping.ts"
 import { Failures } from "./failures.ts"
-import { takeTurn } from "./turn.ts"
+import { faulted, takeTurn } from "./turn.ts"
 
 /** Conversations one process works on at a time; the rest waits where any process can take it. */
 const mostHeld = 2000
@@ -159,7 +160,7 @@ export class Turns {
     }
     await Promise.all(this.repeated.map((one) => one.stop()))
     if (resting.length > 0) await releaseClaims(this.parts.database, this.parts.self, resting)
-    for (const end = Date.now() + limit; this.held.size > 0 && Date.now() < end;) await pause(20)
+    for (const end = performance.now() + limit; this.held.size > 0 && performance.now() < end;) await pause(20)
     if (this.held.size > 0) await releaseClaims(this.parts.database, this.parts.self, [...this.held.values()])
     // What a commit on its way has started is sent before this process ends.
     await Promise.race([this.commits.drained(), pause(2000, undefined, { ref: false })])
@@ -243,19 +244,39 @@ export class Turns {
         const gather = gatherOf(known, release)
         const group = nextGroup(line.pending, gather, line.frozen)
         const settled = group.at(-1)!.position <= line.frozen
-        const wait = settled ? 0 : waitFor(group, line.pending, gather, Date.now())
-        if (wait <= 0) return takeTurn(this.parts, line, known, release, group)
+        const wait = settled ? 0 : waitFor(group, line.pending, gather, nowOf(line).getTime())
+        if (wait <= 0) return this.taken(line, known, release, group)
         held.timer = setTimeout(() => {
           delete held.timer
           this.reload(line)
         }, wait)
         return undefined
       })
-      if (result) await this.commits.add(result)
+      await result?.()
     } catch (error) {
       this.complain(error)
       this.drop(line)
     }
+  }
+
+  /**
+   * Takes a turn and gives what commits it. Whatever throws besides a database that is away is a fault of ours that may
+   * come again each time: it counts as a try, so that the line does not stand still for ever.
+   */
+  private async taken(
+    line: Line,
+    known: KnownChannel,
+    release: ReadyRelease | undefined,
+    group: PendingMessage[],
+  ): Promise<() => Promise<void>> {
+    const startedAt = new Date()
+    const failing = (error: unknown) => {
+      if (this.stopping || databaseFault(error) === "away") throw error
+      this.complain(error)
+      return faulted(line, release, group, startedAt, error)
+    }
+    const result = await takeTurn(this.parts, line, known, release, group).catch(failing)
+    return () => this.commits.add(result).catch((error: unknown) => this.commits.add(failing(error)))
   }
 
   private async commit(results: TurnResult[]): Promise<void[]> {

@@ -1,0 +1,42 @@
+import { writeFileSync } from "node:fs"
+import { join } from "node:path"
+import { pathToFileURL } from "node:url"
+import { endAll, pause, placeFor, Stage, startProcess, startStandin, tempFolder } from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
+
+afterAll(endAll)
+
+/** A clock of the process's own, so many milliseconds ahead of the machine's: read again and again from a file. */
+const clock = `
+import { readFileSync } from "node:fs"
+const Real = Date
+let ahead = 0
+setInterval(() => (ahead = Number(readFileSync(process.env.TEST_CLOCK, "utf8")) || 0), 20).unref()
+globalThis.Date = class extends Real {
+  constructor(...given) {
+    if (given.length > 0) super(...given)
+    else super(Real.now() + ahead)
+  }
+  static now() {
+    return Real.now() + ahead
+  }
+}
+`
+
+test("a clock that goes ahead an hour and comes back delays no reply", async () => {
+  const standin = await startStandin()
+  const folder = tempFolder({ "clock.mjs": clock, ahead: "0" })
+  const file = join(folder, "ahead")
+  const options = `--import=${pathToFileURL(join(folder, "clock.mjs")).href}`
+  const where = await placeFor(quayBot)
+  const service = await startProcess({ ...where, env: { NODE_OPTIONS: options, TEST_CLOCK: file } })
+  const stage = await Stage.set(service, standin, { gather: "1s", pauseBetween: [0.1, 0.2] })
+  const said: string[] = []
+  for (const hours of [0, 1, 0, -1, 0]) {
+    writeFileSync(file, String(hours * 3_600_000))
+    await pause(200)
+    said.push(`say ${said.length + 1}`)
+    await stage.say(said.at(-1)!)
+    expect((await stage.answered(said.length)).at(-1)!.text).toBe(`you said ${said.length}`)
+  }
+}, 120_000)

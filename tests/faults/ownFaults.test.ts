@@ -1,0 +1,68 @@
+import { rmSync } from "node:fs"
+import type { Standin } from "../support/harness.ts"
+import {
+  endAll,
+  eventually,
+  placeFor,
+  quiet,
+  Stage,
+  startProcess,
+  startService,
+  startStandin,
+  writeFiles,
+} from "../support/harness.ts"
+import { long } from "../support/killTable.ts"
+import { quayBot } from "../support/quayBot.ts"
+
+let standin: Standin
+beforeAll(async () => {
+  standin = await startStandin()
+})
+afterAll(endAll)
+
+test.each(["turn: handler chosen", ...long("turn: handler answered")])(
+  "a turn at which the service itself throws each time (%s) is parked, and what stands behind it is answered",
+  async (point) => {
+    const where = await placeFor(quayBot)
+    const faults = [1, 2, 3].map((at) => `${point}=throw@${at}`).join()
+    const service = await startProcess({ ...where, faults })
+    const stage = await Stage.set(service, standin, { gather: 0 })
+    await stage.say("say first")
+    await stage.say("say second")
+    await eventually(async () => (await stage.answers()).length > 0, "the second to be answered", 60)
+    await quiet(where.database)
+    expect((await stage.answers()).map(({ text }) => text)).toEqual(["you said second"])
+    const { items } = await service.client.parked()
+    expect(items).toMatchObject([{ cause: "service failed", text: "say first" }])
+    expect(items[0]!.reason).toContain(`a fault of ours at "${point}"`)
+    // Once the fault is gone, a person puts it back.
+    await service.client.retryParked(items[0]!.id)
+    expect((await stage.answered(2))[1]!.text).toBe("you said first")
+  },
+  90_000,
+)
+
+test("a bot that has no code any more ends interviews as it does whose handler is gone, and answers", async () => {
+  const where = await placeFor({
+    "bot.yaml": "bot: tern\nroutes: [{ name: book, when: { phrase: book }, handler: book }]",
+    "handlers/book.ts": `import { answer, interview } from "wobbet"
+export default interview(function* () { return "Booked " + (yield* answer.integer("How many seats?")) })`,
+  })
+  let service = await startService(where)
+  const stage = await Stage.set(service, standin, { gather: 0 })
+  await stage.say("book")
+  await stage.answered(1)
+  await service.stop()
+  rmSync(`${where.bot}/handlers`, { recursive: true })
+  writeFiles(where.bot, {
+    "bot.yaml": "bot: tern\nroutes: [{ name: book, when: { phrase: book }, handler: { text: Later. } }]",
+  })
+  service = await startService(where)
+  await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")
+  await stage.say("3")
+  await stage.say("book")
+  const said = (await stage.answered(3)).map(({ text }) => text)
+  expect(said[1]).not.toContain("Booked")
+  expect(said[2]).toBe("Later.")
+  expect((await service.client.parked()).items).toEqual([])
+})
