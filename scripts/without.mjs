@@ -58,13 +58,15 @@ function ran(outdir, args) {
     cwd: root,
     env: { ...process.env, WOBBET_BUILD: outdir },
     stdio: ["ignore", "pipe", "ignore"],
+    // A group of its own: what hung tests have started ends with them.
+    detached: true,
   })
   let said = ""
   child.stdout.on("data", (chunk) => (said += chunk))
   let hung = false
   const limit = setTimeout(() => {
     hung = true
-    child.kill()
+    process.kill(-child.pid, "SIGKILL")
   }, 200_000)
   return new Promise((resolve) =>
     child.once("close", (status) => {

@@ -7,7 +7,7 @@ import fastify, { LogController } from "fastify"
 import { isNestedDeeper } from "../core/message/json.ts"
 import type { Engine } from "../engine/engine.ts"
 import { Trouble } from "../engine/trouble.ts"
-import { answers } from "../store/database.ts"
+import { keepsWrites } from "../store/database.ts"
 import { accessRoutes } from "./api/access.ts"
 import { auditRoutes } from "./api/audit.ts"
 import { botRoutes } from "./api/bot.ts"
@@ -115,9 +115,17 @@ async function servePeople(app: FastifyInstance, engine: Engine, consoleFiles: s
   )
   const visitors = new Visitors(engine)
 
+  // Asked as often as anybody likes, the database is asked once a second.
+  let probe = { at: -Infinity, answer: Promise.resolve(false) }
+  const isReady = () => {
+    if (performance.now() - probe.at > 1000)
+      probe = { at: performance.now(), answer: keepsWrites(engine.database, 2000) }
+    return probe.answer
+  }
+
   app.get("/health/live", async () => ({ live: true }))
   app.get("/health/ready", async (_request, reply) => {
-    const database = await answers(engine.database, 2000)
+    const database = await isReady()
     const disk = await engine.disk.look()
     return reply.code(database ? 200 : 503).send({ ready: database, database: database ? "up" : "away", disk })
   })

@@ -96,7 +96,8 @@ export function openDatabase(url: string, options: { most?: number; limit?: numb
       min: 0,
       max: options.most ?? 12,
       afterCreate: (connection: pg.Client, done: (error: Error | null, connection: pg.Client) => void) => {
-        if (limit !== undefined) watch(connection, limit + 1)
+        if (limit !== undefined) watch(connection, limit + 1, url)
+        leaveReadOnly(connection)
         connection.query(prepared, (error) => done(error, connection))
       },
     },
@@ -108,30 +109,65 @@ function limits(seconds: number): string {
   return `SET statement_timeout = '${seconds}s'; SET idle_in_transaction_session_timeout = '60s'`
 }
 
+/** A server that has become read-only may write again, and a session that was opened meanwhile may not: it is given up. */
+function leaveReadOnly(connection: pg.Client): void {
+  const { connection: wire } = connection as unknown as { connection: Wire }
+  wire.on("errorMessage", ({ code }) => {
+    if (code === "25006") wire.stream.destroy(new Error("Connection terminated: the server is read-only"))
+  })
+}
+
+/** What stands beneath a connection. */
+interface Wire {
+  stream: { destroy: (error: Error) => void }
+  on(event: "errorMessage", listener: (error: { code?: string }) => void): void
+}
+
+/** Ends what the server still does for a connection that was given up: a commit that waits keeps its rows locked. */
+async function endBackend(url: string, pid: number): Promise<void> {
+  const client = new pg.Client({ connectionString: url, connectionTimeoutMillis: connectWithin * 1000 })
+  client.on("error", () => undefined)
+  try {
+    await client.connect()
+    const busy =
+      "pid = $1 AND usename = current_user AND state <> 'idle' AND query_start < now() - interval '5 seconds'"
+    await client.query(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE ${busy}`, [pid])
+  } catch {
+    // The server does not answer: what it did ends with it, or by its own limits.
+  } finally {
+    await client.end().catch(() => undefined)
+  }
+}
+
 /** Ends a connection whose server has not answered a statement for so many seconds. */
-function watch(connection: pg.Client, seconds: number): void {
+function watch(connection: pg.Client, seconds: number, url: string): void {
   let askedAt: number | undefined
   const query = connection.query.bind(connection) as (...given: unknown[]) => unknown
   connection.query = ((...given: unknown[]) => {
-    askedAt = Date.now()
+    askedAt = performance.now()
     return query(...given)
   }) as typeof connection.query
   connection.on("drain", () => (askedAt = undefined))
   const timer = setInterval(() => {
-    if (askedAt === undefined || Date.now() - askedAt < seconds * 1000) return
+    if (askedAt === undefined || performance.now() - askedAt < seconds * 1000) return
     clearInterval(timer)
-    const { stream } = (connection as unknown as { connection: { stream: { destroy: (error: Error) => void } } })
-      .connection
-    stream.destroy(new Error(`Connection terminated: the server did not answer for ${seconds} s`))
+    const { connection: wire, processID } = connection as unknown as { connection: Wire; processID: number }
+    void endBackend(url, processID)
+    wire.stream.destroy(new Error(`Connection terminated: the server did not answer for ${seconds} s`))
   }, 500)
   timer.unref()
   connection.on("end", () => clearInterval(timer))
 }
 
-/** Whether the database answers, within so many milliseconds. */
-export async function answers(database: Database, within: number): Promise<boolean> {
+/**
+ * Whether the database keeps what it is given, within so many milliseconds: one that only reads, or whose commits wait for
+ * another server, is as good as away.
+ */
+export async function keepsWrites(database: Database, within: number): Promise<boolean> {
   const late = new Promise<false>((resolve) => setTimeout(() => resolve(false), within).unref())
-  const asked = rows(database, "SELECT 1").then(
+  const write =
+    "INSERT INTO chores (name, done_at) VALUES ('ready', now()) ON CONFLICT (name) DO UPDATE SET done_at = excluded.done_at"
+  const asked = rows(database, write).then(
     () => true,
     () => false,
   )
@@ -313,7 +349,7 @@ export function databaseFault(error: unknown): "data" | "conflict" | "away" | "o
   if (/^(22|23|54)/.test(code)) return "data"
   if (code === "40P01" || code === "40001") return "conflict"
   // A statement that was ended because its time was over says nothing about its data.
-  if (/^(08|57|53|55P03|25P03)/.test(code) || /^E[A-Z]+$/.test(code)) return "away"
+  if (/^(08|57|53|55P03|25P03|25006)/.test(code) || /^E[A-Z]+$/.test(code)) return "away"
   if (
     /timeout (acquiring|expired)|Connection (terminated|ended)|not queryable|aborted|before secure/i.test(
       String((error as Error).message),
