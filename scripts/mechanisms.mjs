@@ -237,7 +237,7 @@ export const mechanisms = [
     and: [
       [
         "src/engine/handlers/hostProcess.ts",
-        "if (Date.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)",
+        "if (performance.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)",
         "",
       ],
     ],
@@ -338,8 +338,8 @@ export const mechanisms = [
     and: [
       [
         "src/engine/sender/sender.ts",
-        "for (const end = Date.now() + limit; isBusy()",
-        "for (const end = Date.now() + limit; isBusy() && limit > 10_000",
+        "for (const end = performance.now() + limit; isBusy()",
+        "for (const end = performance.now() + limit; isBusy() && limit > 10_000",
       ],
     ],
   },
@@ -353,7 +353,7 @@ export const mechanisms = [
   {
     name: "6 a dark provider is asked a few times",
     file: "src/engine/sender/doubts.ts",
-    from: 'if ("failure" in answer) questions.darkUntil = Date.now() + darkFor',
+    from: 'if ("failure" in answer) questions.darkUntil = performance.now() + darkFor',
     to: "",
     test: ["doubts", "dark"],
   },
@@ -410,7 +410,7 @@ export const mechanisms = [
   {
     name: "10 an address that is nobody's is looked for once a second",
     file: "src/engine/channels.ts",
-    from: "if (known || Date.now() - this.lookedAt < 1000) return known",
+    from: "if (known || performance.now() - this.lookedAt < 1000) return known",
     to: "if (known) return known",
     test: ["hostile", "nobody's"],
   },

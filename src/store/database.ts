@@ -102,6 +102,8 @@ export function openDatabase(url: string, options: { most?: number; limit?: numb
       },
     },
     acquireConnectionTimeout: 10_000,
+    // Whoever asked hears of it, and says so once.
+    log: { warn: () => undefined, error: () => undefined, deprecate: () => undefined, debug: () => undefined },
   })
 }
 
@@ -349,7 +351,8 @@ export function databaseFault(error: unknown): "data" | "conflict" | "away" | "o
   if (/^(22|23|54)/.test(code)) return "data"
   if (code === "40P01" || code === "40001") return "conflict"
   // A statement that was ended because its time was over says nothing about its data.
-  if (/^(08|57|53|55P03|25P03|25006)/.test(code) || /^E[A-Z]+$/.test(code)) return "away"
+  if (/^(08|57|53|55P03|25P03|25006)/.test(code) || isNetwork(error as { code?: string; syscall?: string }))
+    return "away"
   if (
     /timeout (acquiring|expired)|Connection (terminated|ended)|not queryable|aborted|before secure/i.test(
       String((error as Error).message),
@@ -357,6 +360,14 @@ export function databaseFault(error: unknown): "data" | "conflict" | "away" | "o
   )
     return "away"
   return "other"
+}
+
+/** A fault of a connection, and not of a file: those have codes of the same kind. */
+function isNetwork({ code, syscall }: { code?: string; syscall?: string }): boolean {
+  return (
+    syscall === "connect" ||
+    /^(E(CONN|HOST|NET)[A-Z]+|EPIPE|ETIMEDOUT|ENOTFOUND|EAI_AGAIN|EADDRNOTAVAIL)$/.test(code ?? "")
+  )
 }
 
 /** Runs a statement again when it only lost to another's lock. */

@@ -466,7 +466,7 @@ export class Sender {
   }
 
   private complain(error: unknown): void {
-    if (databaseFault(error) === "away") this.parts.log.warn("the database is away; sending waits")
+    if (databaseFault(error) === "away") this.parts.log.warn({ away: true }, "the database is away; sending waits")
     else this.parts.log.error({ err: error }, failed)
   }
 }

@@ -329,7 +329,7 @@ export class Turns {
   }
 
   private complain(error: unknown): void {
-    if (databaseFault(error) === "away") this.parts.log.warn("the database is away; turns wait")
+    if (databaseFault(error) === "away") this.parts.log.warn({ away: true }, "the database is away; turns wait")
     else this.parts.log.error({ err: error }, failed)
   }
 }
