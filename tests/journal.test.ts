@@ -90,4 +90,12 @@ test("a file that the database will not take, call by call, is kept, and the cal
   expect((await texts(5)).slice(3)).toEqual(["you said 4", "you said 5"])
   await eventually(async () => existsSync(join(folder, "0001760000000009~m1.7.x~kept")), "the file to be kept")
   expect(service.said()).toMatch(/a call of the local journal cannot be kept in the database/)
+  // Two files by now, page by page.
+  const first = await service.client.journal({ limit: 1 })
+  const second = await service.client.journal({ limit: 1, cursor: first.next! })
+  expect([...first.items, ...second.items].map(({ file }) => file.slice(0, 16))).toEqual([
+    "0001760000000001",
+    "0001760000000009",
+  ])
+  expect(second.next).toBeNull()
 })

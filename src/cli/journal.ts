@@ -1,7 +1,7 @@
 import type { Command } from "commander"
 import { counted } from "../client/counted.ts"
 import { connect } from "./context.ts"
-import { asJson, colors, print, table } from "./output.ts"
+import { asJson, colors, print, printMore, table } from "./output.ts"
 
 /** `wobbet journal show | read`. */
 export function journalCommands(program: Command): void {
@@ -11,10 +11,13 @@ export function journalCommands(program: Command): void {
 
   journal
     .command("show")
-    .description("its files, the first first: how many calls are whole, and what cannot be read")
+    .description("its files, in their order: how many calls are whole, and what cannot be read")
+    .option("--limit <n>", "how many at most, up to 20", "20")
+    .option("--cursor <next>", "continue where the list before ended")
     .option("--json", "for programs")
-    .action(async (options: { json?: boolean }) => {
-      const found = await connect().journal()
+    .action(async (options: { limit: string; cursor?: string; json?: boolean }) => {
+      const { limit, cursor } = options
+      const found = await connect().journal({ limit, ...(cursor === undefined ? {} : { cursor }) })
       if (asJson(options, found)) return
       table(
         ["state", "calls", "damaged", "bytes", "written by", { name: "file", whole: true }],
@@ -28,6 +31,7 @@ export function journalCommands(program: Command): void {
         ]),
         "Nothing waits on local disk.",
       )
+      printMore(found)
     })
 
   journal

@@ -19,9 +19,9 @@ import type {
   UnroutedGroup,
   FieldRole,
   InterviewView,
-  KindLook,
   JournalFileRead,
   JournalFileView,
+  KindLook,
   KindFields,
   KindShown,
   LearnedAgreement,
@@ -213,7 +213,7 @@ export interface Api {
     answer: Page<PassageSummary>
   }
   "GET /passages/{id}": { answer: Passage }
-  "GET /journal": { answer: Page<JournalFileView> }
+  "GET /journal": { query: Paged; answer: Page<JournalFileView> }
   "POST /journal/read": { answer: Page<JournalFileRead> }
   "GET /parked": { query: Paged & { channel?: string; open: boolean }; answer: Page<ParkedView> }
   "POST /parked/{id}/retry": { answer: ParkedView }

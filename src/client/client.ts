@@ -201,7 +201,7 @@ export class Client {
   passages = (query: Query = {}) => this.ask("GET /passages", { query })
   passage = (id: string) => this.ask("GET /passages/{id}", { at: id })
 
-  journal = () => this.ask("GET /journal")
+  journal = (query: Query = {}) => this.ask("GET /journal", { query })
   readJournal = () => this.ask("POST /journal/read")
   parked = (query: Query = {}) => this.ask("GET /parked", { query })
   retryParked = (id: string) => this.ask("POST /parked/{id}/retry", { at: id })

@@ -33,3 +33,18 @@ export async function endChore(database: Database, name: string, holder: string,
     [done, name, holder],
   )
 }
+
+/**
+ * Whether the database keeps what it is given, within so many milliseconds: one that only reads, or whose commits wait for
+ * another server, is as good as away.
+ */
+export async function keepsWrites(database: Database, within: number): Promise<boolean> {
+  const late = new Promise<false>((resolve) => setTimeout(() => resolve(false), within).unref())
+  const write =
+    "INSERT INTO chores (name, done_at) VALUES ('ready', now()) ON CONFLICT (name) DO UPDATE SET done_at = excluded.done_at"
+  const asked = rows(database, write).then(
+    () => true,
+    () => false,
+  )
+  return Promise.race([asked, late])
+}

@@ -122,23 +122,21 @@ function leaveReadOnly(connection: pg.Client): void {
 /** What stands beneath a connection. */
 interface Wire {
   stream: { destroy: (error: Error) => void }
-  on(event: "errorMessage", listener: (error: { code?: string }) => void): void
+  on(event: "errorMessage" | "error", listener: (error: { code?: string }) => void): void
 }
 
-/** Ends what the server still does for a connection that was given up: a commit that waits keeps its rows locked. */
-async function endBackend(url: string, pid: number): Promise<void> {
-  const client = new pg.Client({ connectionString: url, connectionTimeoutMillis: connectWithin * 1000 })
-  client.on("error", () => undefined)
-  try {
-    await client.connect()
-    const busy =
-      "pid = $1 AND usename = current_user AND state <> 'idle' AND query_start < now() - interval '5 seconds'"
-    await client.query(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE ${busy}`, [pid])
-  } catch {
-    // The server does not answer: what it did ends with it, or by its own limits.
-  } finally {
-    await client.end().catch(() => undefined)
+/**
+ * Tells the server to stop what it still does for a connection that was given up: a commit that waits for another server
+ * keeps its rows locked. By the protocol's own request, which names the session by a key that no other has.
+ */
+function cancel(url: string, target: pg.Client): void {
+  const messenger = new pg.Client({ connectionString: url }) as unknown as {
+    connection: Wire
+    cancel(target: pg.Client, query: unknown): void
   }
+  // A server that does not answer ends what it did by its own limits.
+  messenger.connection.on("error", () => undefined)
+  messenger.cancel(target, (target as unknown as { activeQuery: unknown }).activeQuery)
 }
 
 /** Ends a connection whose server has not answered a statement for so many seconds. */
@@ -153,27 +151,12 @@ function watch(connection: pg.Client, seconds: number, url: string): void {
   const timer = setInterval(() => {
     if (askedAt === undefined || performance.now() - askedAt < seconds * 1000) return
     clearInterval(timer)
-    const { connection: wire, processID } = connection as unknown as { connection: Wire; processID: number }
-    void endBackend(url, processID)
+    cancel(url, connection)
+    const { connection: wire } = connection as unknown as { connection: Wire }
     wire.stream.destroy(new Error(`Connection terminated: the server did not answer for ${seconds} s`))
   }, 500)
   timer.unref()
   connection.on("end", () => clearInterval(timer))
-}
-
-/**
- * Whether the database keeps what it is given, within so many milliseconds: one that only reads, or whose commits wait for
- * another server, is as good as away.
- */
-export async function keepsWrites(database: Database, within: number): Promise<boolean> {
-  const late = new Promise<false>((resolve) => setTimeout(() => resolve(false), within).unref())
-  const write =
-    "INSERT INTO chores (name, done_at) VALUES ('ready', now()) ON CONFLICT (name) DO UPDATE SET done_at = excluded.done_at"
-  const asked = rows(database, write).then(
-    () => true,
-    () => false,
-  )
-  return Promise.race([asked, late])
 }
 
 /** The database was written by a later version than this one. */

@@ -72,7 +72,7 @@ export async function databaseServerInside(home: string): Promise<{ stop(): Prom
     await client.query(`ALTER SYSTEM SET ${name} = ${value}`)
   await client.end()
   await server.stop()
-  // What a server of a test's own begins with, as it would be made anew, with its defaults.
+  // A server of a test's own begins with a copy of this one, with PostgreSQL's own settings.
   execFileSync("cp", ["-a", join(home, "database"), join(home, "cluster")])
   rmSync(join(home, "cluster/postgresql.auto.conf"))
   return startEmbedded(home)

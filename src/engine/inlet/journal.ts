@@ -54,7 +54,8 @@ export class Journal {
 
   /** As `holds`; where the last calls are just being read in, it waits a little for the end of that. */
   async holdsStill(): Promise<boolean> {
-    if (this.holds && this.emptying) await Promise.race([this.emptying, pause(longestHold)])
+    if (this.holds && this.emptying)
+      await Promise.race([this.emptying.catch(() => undefined), pause(longestHold, undefined, { ref: false })])
     return this.holds
   }
 
@@ -69,10 +70,15 @@ export class Journal {
     await this.emptying.finally(() => (this.emptying = undefined))
   }
 
-  /** All files of the folder, the first first. */
-  async files(): Promise<JournalFile[]> {
+  /**
+   * All files of the folder, in their order.
+   *
+   * @param behind the name of a file, in whatever state it is by now: only those that follow it
+   */
+  async files(behind?: string): Promise<JournalFile[]> {
     const files = (await this.disk.list()).flatMap((name) => fileNamed(name) ?? [])
-    return files.sort((a, b) => a.sequence - b.sequence || (a.name < b.name ? -1 : 1))
+    const before = behind === undefined ? undefined : fileNamed(behind)
+    return files.filter((file) => !before || inOrder(before, file) < 0).sort(inOrder)
   }
 
   /**
@@ -192,4 +198,8 @@ export class Journal {
     }
     return { file, disk, size: 0 }
   }
+}
+
+function inOrder(a: JournalFile, b: JournalFile): number {
+  return a.sequence - b.sequence || (a.writer === b.writer ? 0 : a.writer < b.writer ? -1 : 1)
 }

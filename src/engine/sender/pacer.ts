@@ -25,14 +25,14 @@ export function paceSettings(settings: { [name: string]: unknown }): PaceSetting
 }
 
 /** Now, by two clocks: pace goes by one that no person sets, the day by the calendar's. In milliseconds. */
-export interface Moment {
+export interface Clocks {
   /** Since this process began. */
   steady: number
   /** Since 1970. */
   wall: number
 }
 
-export const moment = (): Moment => ({ steady: performance.now(), wall: Date.now() })
+export const readClocks = (): Clocks => ({ steady: performance.now(), wall: Date.now() })
 
 /** How fast one channel may speak: in all, in one place, with pauses between, and by the day. Lives with the sender. */
 export class Pacer {
@@ -58,7 +58,7 @@ export class Pacer {
   }
 
   /** Milliseconds until this call may go; 0 for now. */
-  wait(place: Place, call: OutgoingCall, now: Moment): number {
+  wait(place: Place, call: OutgoingCall, now: Clocks): number {
     const { steady } = now
     if (!call.speaks) return Math.ceil(this.inAll.wait(steady))
     const waits = this.ratesOf(place, now).map((rate) => rate.wait(steady))
@@ -66,7 +66,7 @@ export class Pacer {
   }
 
   /** What a call waits for that may not go yet, in words. */
-  reason(now: Moment): string {
+  reason(now: Clocks): string {
     const { perDay } = this.settings
     if (this.untilTomorrow(now) > 0)
       return `${waitsFor} the day's cap of ${perDay}, which is reached (a day begins at midnight UTC)`
@@ -74,7 +74,7 @@ export class Pacer {
     return `${waitsFor} the pace the provider asks for`
   }
 
-  take(place: Place, call: OutgoingCall, now: Moment, random: () => number): void {
+  take(place: Place, call: OutgoingCall, now: Clocks, random: () => number): void {
     this.inAll.take(now.steady)
     if (!call.speaks) return
     this.ratesOf(place, now).forEach((rate) => rate.take(now.steady))
@@ -86,12 +86,12 @@ export class Pacer {
   }
 
   /** The provider said how long to wait: in this place, or, where one call asks for long, anywhere. */
-  hold(place: Place, seconds: number, now: Moment): void {
+  hold(place: Place, seconds: number, now: Clocks): void {
     this.ratesOf(place, now).forEach((rate) => rate.holdUntil(now.steady + seconds * 1000))
   }
 
   /** How many were sent today before this process began to count. */
-  startDayAt(sent: number, now: Moment): void {
+  startDayAt(sent: number, now: Clocks): void {
     this.countDay(now)
     this.today.sent = Math.max(this.today.sent, sent)
   }
@@ -100,7 +100,7 @@ export class Pacer {
     return Rate.perSecond(this.settings.perSecond ?? this.pace.perSecond)
   }
 
-  private ratesOf(place: Place, now: Moment): Rate[] {
+  private ratesOf(place: Place, now: Clocks): Rate[] {
     const known = this.places.get(place.address)
     if (known) return known
     if (this.places.size > 10_000) this.forgetIdle(now)
@@ -111,18 +111,18 @@ export class Pacer {
     return rates
   }
 
-  private forgetIdle(now: Moment): void {
+  private forgetIdle(now: Clocks): void {
     for (const [address, rates] of this.places) {
       if (rates.every((rate) => rate.idle(now.steady))) this.places.delete(address)
     }
   }
 
-  private countDay(now: Moment): void {
+  private countDay(now: Clocks): void {
     const day = Math.floor(now.wall / 86_400_000)
     if (this.today.day !== day) this.today = { day, sent: 0 }
   }
 
-  private untilTomorrow(now: Moment): number {
+  private untilTomorrow(now: Clocks): number {
     this.countDay(now)
     if (this.settings.perDay === undefined || this.today.sent < this.settings.perDay) return 0
     return (this.today.day + 1) * 86_400_000 - now.wall

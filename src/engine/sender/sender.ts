@@ -39,8 +39,8 @@ import { answerInline, makeCall, markOf } from "./call.ts"
 import { Doubts } from "./doubts.ts"
 import type { HeldCalls } from "./heldCalls.ts"
 import { consequenceOf } from "./outcomes.ts"
-import type { Moment } from "./pacer.ts"
-import { moment, Pacer, paceSettings, waitsFor } from "./pacer.ts"
+import type { Clocks } from "./pacer.ts"
+import { readClocks, Pacer, paceSettings, waitsFor } from "./pacer.ts"
 
 /** Seconds a process may send for a channel before it must renew. */
 const leaseSeconds = 30
@@ -60,7 +60,7 @@ const failed = "sending met a fault of its own; it is tried again"
  * pace. An attempt is on record before its first byte leaves, so that a crash leaves a doubt and never a silence.
  */
 export class Sender {
-  private readonly leases = new Map<string, Moment>()
+  private readonly leases = new Map<string, Clocks>()
   private readonly pacers = new Map<string, Pacer>()
   /** Conversations this process has in hand: a call under way, or a wait for the pace or for a doubt to settle. */
   private readonly lines = new Map<string, NodeJS.Timeout | "busy">()
@@ -160,7 +160,7 @@ export class Sender {
     if (call.inline) return this.parts.heldCalls.holds(call.inline.answers ?? [])
     if (this.callsOf(channel) >= mostCalls || !this.leased(channel, call)) return false
     const pacer = this.pacers.get(channel)
-    const now = moment()
+    const now = readClocks()
     if (!pacer || pacer.wait(place, call, now) > 0) return false
     pacer.take(place, call, now, Math.random)
     return true
@@ -203,7 +203,7 @@ export class Sender {
   private async lease(): Promise<void> {
     if (this.stopping) return
     const on = this.parts.channels.on()
-    const asked = moment()
+    const asked = readClocks()
     const taken = await takeLeases(
       this.parts.database,
       "send",
@@ -265,7 +265,8 @@ export class Sender {
     const { database, self } = this.parts
     const settings = paceSettings(known.row.settings)
     const pacer = new Pacer(kindOf(known.row.kind).pace, settings)
-    if (settings.perDay !== undefined) pacer.startDayAt(await sentToday(database, known.row.key, new Date()), moment())
+    if (settings.perDay !== undefined)
+      pacer.startDayAt(await sentToday(database, known.row.key, new Date()), readClocks())
     this.pacers.set(known.row.key, pacer)
     await endWaits(database, known.row.key, waitsFor)
     const left = (await abandonedSends(database, known.row.key, self)).filter(
@@ -322,7 +323,7 @@ export class Sender {
     const call = head.calls[head.call]
     const pacer = this.pacers.get(head.channel)
     if (!call || !pacer || !this.leased(head.channel, call)) return
-    const now = moment()
+    const now = readClocks()
     const wait = this.callsOf(head.channel) >= mostCalls ? 50 : pacer.wait(head.place, call, now)
     if (wait > 0) {
       if (wait > worthTelling) this.tellWait(head, pacer.reason(now), wait)
@@ -417,7 +418,7 @@ export class Sender {
       if (FAULTS_BUILT && answer) await faultPoint("send: call answered")
       const proven = outcome.outcome === "unclear" && known ? await this.doubts.settled(begun, known) : undefined
       const { settlement, ...rest } = consequenceOf(proven ?? outcome, begun, known)
-      if (rest.hold !== undefined) this.pacers.get(begun.channel)?.hold(begun.place, rest.hold, moment())
+      if (rest.hold !== undefined) this.pacers.get(begun.channel)?.hold(begun.place, rest.hold, readClocks())
       if (rest.moveTo !== undefined) await this.parts.directory.move(begun.channel, begun.place.address, rest.moveTo)
       if (rest.lockOut) await this.parts.alerts.lockOut(begun.channel, rest.lockOut.why, rest.lockOut.remedy)
       const blank = blankSettlement(begun, name, outcome, proven, answer, known)
@@ -525,10 +526,10 @@ async function patiently(run: () => Promise<void>): Promise<void> {
 }
 
 /**
- * Milliseconds that are left of a lease. By whichever clock says less: one that is set ahead only makes us ask anew, and the
+ * Milliseconds that are left of a lease. By whichever clock says less: one that is set ahead only makes us ask again, and the
  * steady one stands still while the machine sleeps.
  */
-function leftOf(since: Moment): number {
-  const now = moment()
+function leftOf(since: Clocks): number {
+  const now = readClocks()
   return leaseSeconds * 1000 - Math.max(now.steady - since.steady, now.wall - since.wall)
 }

@@ -914,8 +914,9 @@ export function faulted(
   thrown: unknown,
 ): TurnResult {
   const blank = blankOf(line, release, group, startedAt)
-  const { name, message, stack } = thrown instanceof Error ? thrown : new Error(String(thrown))
-  const error = storableJson({ name, message, ...(stack ? { stack } : {}) })
+  // What of it may be shown is short and without its stack, which stands in the log.
+  const { name, message } = thrown instanceof Error ? thrown : new Error(String(thrown))
+  const error = { name, message: storable(message).slice(-300) }
   const tries = line.tries + 1
   const record = { reason: `the service failed: ${error.message}`, error, stateBefore: line.state }
   const again = retryAfter(tries, turnTries, Math.random)

@@ -1,23 +1,34 @@
+import Joi from "joi"
 import type { JournalFileView } from "../../client/types.ts"
 import type { ApiRoute } from "../routes.ts"
-import { route } from "../routes.ts"
+import { limit, page, route } from "../routes.ts"
 
 export const journalRoutes: ApiRoute[] = [
   route("GET /journal", {
     summary: "The files in which calls wait on local disk that their provider never repeats",
     role: "reader",
+    query: Joi.object({
+      // Each of them is read to its end for this.
+      limit: limit.max(20).default(20),
+      cursor: Joi.string().max(300).description("the next of the page before"),
+    }),
     answers:
-      "The files of this process's data directory, the first first: what is whole in each, and what cannot be read.",
-    handle: async ({ engine: { journal, self } }) => {
+      "A page of the files of this process's data directory, in their order: what is whole in each, and what cannot be read.",
+    handle: async ({ engine: { journal, self }, query }) => {
+      const { items: files, next } = page(
+        (await journal.files(query.cursor)).slice(0, query.limit + 1),
+        query.limit,
+        (file) => file.name,
+      )
       const items: JournalFileView[] = []
-      for (const file of await journal.files()) {
+      for (const file of files) {
         const content = await journal.look(file)
         if (!content) continue
         const { entries, ...rest } = content
         const { name, state, writer } = file
         items.push({ file: name, state, writer, own: writer === self, calls: entries.length, ...rest })
       }
-      return { items, next: null }
+      return { items, next }
     },
   }),
   route("POST /journal/read", {
