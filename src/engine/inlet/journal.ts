@@ -123,11 +123,14 @@ export class Journal {
    * What could be read of a file is durable elsewhere.
    *
    * @param rest whether something of it could not be read: then it is kept, for people
+   * @returns the name it is kept under
    */
-  async forget(file: JournalFile, rest: boolean): Promise<void> {
-    if (rest) await this.disk.rename(file.name, nameIn({ ...file, state: "kept" }))
+  async forget(file: JournalFile, rest: boolean): Promise<string | undefined> {
+    const kept = rest ? nameIn({ ...file, state: "kept" }) : undefined
+    if (kept) await this.disk.rename(file.name, kept)
     else await this.disk.remove(file.name)
     if (file.writer === this.self) this.own.delete(file.sequence)
+    return kept
   }
 
   async close(): Promise<void> {

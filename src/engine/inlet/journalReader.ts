@@ -71,16 +71,16 @@ export class JournalReader {
     if (!taken) return undefined
     const { entries, damaged, torn } = taken
     const refused = await this.readIn(entries)
-    await journal.forget(taken.file, damaged + refused > 0)
+    const name = (await journal.forget(taken.file, damaged + refused > 0)) ?? file.name
     const read = entries.length - refused
-    const about = { file: file.name, calls: read }
+    const about = { file: name, calls: read }
     if (read > 0) log.warn(about, "read in what was kept on local disk while the database was away")
     if (torn > 0) log.warn({ ...about, torn }, "a journal file ends with half a call, whose caller had no answer")
     if (damaged > 0)
       log.error({ ...about, damaged }, 'part of a journal file cannot be read: it is kept, see "wobbet journal show"')
     if (refused > 0)
       log.error({ ...about, refused }, "the database will not take some calls of a journal file: it is kept")
-    return { file: file.name, read, left: damaged + refused }
+    return { file: name, read, left: damaged + refused }
   }
 
   /** Gives how many of the entries the database will not take, by themselves. */
