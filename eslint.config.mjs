@@ -18,20 +18,23 @@ export default tseslint.config(
       "no-restricted-syntax": [
         "error",
         {
-          selector: "CallExpression[callee.object.name='Date'][callee.property.name='now'] ",
-          message: "pass the time in",
+          selector: "CallExpression[callee.object.name='Date'][callee.property.name='now']",
+          message: "the wall clock decides nothing: pass the time in, or read src/engine/process/wallClock.ts",
+        },
+        {
+          selector: "NewExpression[callee.name='Date'][arguments.length=0]",
+          message: "the wall clock decides nothing: pass the time in, or read src/engine/process/wallClock.ts",
         },
       ],
     },
   },
   {
-    files: [
-      "src/{engine,service,cli,console,standins,client,store}/**",
-      "demo/**",
-      "tests/**",
-      "scripts/**",
-      "bench/**",
-    ],
+    // The one place that reads it, the clock that handlers see, and tests.
+    files: ["src/engine/process/wallClock.ts", "src/engine/handlers/stepTime.ts", "src/**/*.test.ts"],
+    rules: { "no-restricted-syntax": "off" },
+  },
+  {
+    files: ["src/{service,cli,console,standins,client,store}/**", "demo/**", "tests/**", "scripts/**", "bench/**"],
     rules: { "no-restricted-syntax": "off" },
   },
 )

@@ -10,7 +10,7 @@ export const mechanisms = [
   {
     name: "1 the journal is read in",
     file: "src/engine/inlet/journalReader.ts",
-    from: "await inlet.readIn(entries, new Date())",
+    from: 'await inlet.readIn(entries, wallClock("record"))',
     to: "void entries",
     test: ["database", "local journal"],
   },
@@ -232,15 +232,9 @@ export const mechanisms = [
   {
     name: "7 a handler that never leaves its loop is killed",
     file: "src/engine/handlers/hostProcess.ts",
-    from: "if (now - this.lastSign > this.limits.stuckAfter) this.kill(loopNeverEnds)\n    else this.tell",
+    from: "if (this.silence > stuckAfter) this.kill(loopNeverEnds)\n    else this.tell",
     to: "this.tell",
-    and: [
-      [
-        "src/engine/handlers/hostProcess.ts",
-        "if (performance.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)",
-        "",
-      ],
-    ],
+    and: [["src/engine/handlers/hostProcess.ts", "if (this.silence > 0) return void this.overdueRuns.add(run)", ""]],
     test: ["handlers", "never leaves its loop hurts"],
   },
   {
@@ -410,7 +404,7 @@ export const mechanisms = [
   {
     name: "10 an address that is nobody's is looked for once a second",
     file: "src/engine/channels.ts",
-    from: "if (known || Date.now() - this.lookedAt < 1000) return known",
+    from: "if (known || performance.now() - this.lookedAt < 1000) return known",
     to: "if (known) return known",
     test: ["hostile", "nobody's"],
   },
@@ -524,6 +518,13 @@ export const mechanisms = [
     from: "await addToLine(step, { conversation, channel }",
     to: "await addToLine(this.parts.database, { conversation, channel }",
     test: ["notices", "notice: about to be said"],
+  },
+  {
+    name: "relays: an answer waits for the id of what it may answer",
+    file: "src/engine/turns/relays.ts",
+    from: "if (waits) throw",
+    to: "if (Math.random() > 2) throw",
+    test: ["relays", "whose id is not on record yet"],
   },
   {
     name: "identity: a bot that does not know itself answers no bot",

@@ -537,6 +537,15 @@ test("the person is reminded before the time for an answer is over, and told whe
   expect(await ben.says("here")).toEqual(["Ask me about the tide."])
 })
 
+test("the time for an answer begins when the question was sent, however long that takes", async () => {
+  const ana = await somebody("Ana")
+  // The provider asks for patience with the question, for longer than its time would be.
+  await standin.post("faults", { kind: "429", method: "sendMessage", count: 1, seconds: 7 })
+  await stage.send({ from: ana.id, text: "hurry" })
+  expect(await ana.hears(1)).toEqual(["Quick, a word?"])
+  expect(await ana.says("here")).toEqual(["In time: here"])
+})
+
 test("fields of a person that are none are a fault of the handler's, told and parked", async () => {
   const ana = await somebody("Ana")
   await stage.send({ from: ana.id, text: "wrong fields" })

@@ -267,6 +267,24 @@ test("a queue is looked at page by page", async () => {
   expect(first.items).toHaveLength(1)
   const second = await client().queued("crowd", { limit: 1, cursor: first.next! })
   expect(second.items[0]!.conversation).not.toBe(first.items[0]!.conversation)
+  expect((await client().queued("crowd", { limit: 100 })).items.slice(0, 2)).toEqual([...first.items, ...second.items])
+  await query(place.database, "DELETE FROM waits")
+})
+
+test("a look at the queues reads no more of one at which very many wait than it counts", async () => {
+  await query(
+    place.database,
+    `INSERT INTO waits (conversation, message, position, kind, place, bot, lane, channel, turn, asked, until, due_at, since)
+     SELECT 'cnv_crowd' || n, 'msg_crowd' || n, 1, 'queue', CASE WHEN n < 3 THEN 'few' ELSE 'many' END, 'tern', 'live', 'x', '{}', '{}',
+       now() + interval '1 hour', now() + CASE WHEN n = 1 THEN 60 ELSE 0 END * interval '1 second', '2026-11-30T10:00:00Z'::timestamptz + n * interval '1 ms'
+     FROM generate_series(1, 10010) n`,
+  )
+  const { items } = await client().queues()
+  expect(items).toEqual([
+    { queue: "few", waiting: 1, more: false, leased: 1, oldest: "2026-11-30T10:00:00.001Z" },
+    { queue: "many", waiting: 10_000, more: true, leased: 0, oldest: "2026-11-30T10:00:00.003Z" },
+  ])
+  expect((await run(["queue", "list"], service.env)).out).toMatch(/^many +10000\+ +0 /m)
   await query(place.database, "DELETE FROM waits")
 })
 

@@ -103,9 +103,9 @@ async function list(options: { json?: boolean }): Promise<void> {
   if (asJson(options, found)) return
   table(
     ["queue", "waiting", "leased", "oldest since"],
-    found.items.map(({ queue, waiting, leased, oldest }) => [
+    found.items.map(({ queue, waiting, leased, more, oldest }) => [
       queue,
-      String(waiting),
+      `${waiting}${more ? "+" : ""}`,
       String(leased),
       oldest ? when(oldest) : "",
     ]),

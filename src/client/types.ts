@@ -263,7 +263,10 @@ export interface AskedTurnView {
 
 export interface QueueView {
   queue: string
+  /** Counted up to 10,000. */
   waiting: number
+  /** Whether more wait than were counted. */
+  more: boolean
   leased: number
   oldest: string | null
 }

@@ -48,8 +48,8 @@ export class Channels {
    */
   async meet(key: string): Promise<KnownChannel | undefined> {
     const known = this.known.get(key)
-    if (known || Date.now() - this.lookedAt < 1000) return known
-    this.lookedAt = Date.now()
+    if (known || performance.now() - this.lookedAt < 1000) return known
+    this.lookedAt = performance.now()
     await this.refresh().catch(() => undefined)
     return this.known.get(key)
   }

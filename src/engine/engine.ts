@@ -64,6 +64,7 @@ import { Proofs } from "./sender/proofs.ts"
 import { Sender } from "./sender/sender.ts"
 import { Timers } from "./timers/timers.ts"
 import { Turns } from "./turns/turns.ts"
+import { wallClock } from "./process/wallClock.ts"
 
 export type RoleName = "inlet" | "turns" | "sender" | "poller" | "api" | "console"
 
@@ -374,10 +375,10 @@ export class Engine {
       { every: 5000, run: () => wakeResumed(database) },
       { every: 5000, run: async () => this.givingBack?.look() },
       { every: 2000, run: async () => this.accounts?.look() },
-      { every: 5000, run: () => this.queues.look(new Date()) },
-      { every: 5000, run: () => forwarding.sweep(new Date()) },
+      { every: 5000, run: () => this.queues.look(wallClock("figure")) },
+      { every: 5000, run: () => forwarding.sweep(wallClock("until")) },
       { every: 30_000, run: () => releases.follow() },
-      { every: 86_400_000, run: async () => releases.sweep(new Date()) },
+      { every: 86_400_000, run: async () => releases.sweep(wallClock("calendar")) },
     ]
   }
 

@@ -24,6 +24,7 @@ import * as models from "./migrations/0019-models.ts"
 import * as notices from "./migrations/0020-notices.ts"
 import * as relays from "./migrations/0021-relays.ts"
 import * as topics from "./migrations/0022-topics.ts"
+import * as countedFromSaid from "./migrations/0023-counted-from-said.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -52,6 +53,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0020-notices": notices,
   "0021-relays": relays,
   "0022-topics": topics,
+  "0023-counted-from-said": countedFromSaid,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

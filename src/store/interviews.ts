@@ -59,6 +59,12 @@ const changeShape = shape<InterviewChange>("iv", {
   timed: ["boolean", (one) => one.timers !== undefined && !one.timersJoin],
 })
 
+/** @property said the last message of the turn, from whose sending lengths of time are counted */
+interface Said {
+  change: InterviewChange
+  said: string | undefined
+}
+
 const entryShape = shape<{ change: InterviewChange; entry: Entry }>("je", {
   conversation: ["text", ({ change }) => change.conversation],
   interview: ["text", ({ change }) => change.id],
@@ -66,7 +72,7 @@ const entryShape = shape<{ change: InterviewChange; entry: Entry }>("je", {
   entry: ["jsonb", ({ entry }) => entry],
 })
 
-const timerShape = shape<{ change: InterviewChange; timer: TimerSet }>("ts", {
+const timerShape = shape<Said & { timer: TimerSet }>("ts", {
   id: ["text", ({ timer }) => timer.id],
   conversation: ["text", ({ change }) => change.conversation],
   interview: ["text", ({ change }) => change.id],
@@ -74,13 +80,15 @@ const timerShape = shape<{ change: InterviewChange; timer: TimerSet }>("ts", {
   what: ["text", ({ timer }) => timer.what],
   within: ["double precision", ({ timer }) => timer.within],
   at: ["timestamptz", ({ timer }) => timer.at],
+  said: ["text", ({ timer, said }) => (timer.what === "time" ? undefined : said)],
 })
 
 /** The part of a commit that keeps what became of interviews; empty where there are none, as in most. */
-export function interviewsWith(changes: InterviewChange[]): Batch {
+export function interviewsWith(said: Said[]): Batch {
+  const changes = said.map(({ change }) => change)
   if (changes.length === 0) return { sql: "", values: [] }
   const entries = changes.flatMap((change) => change.entries.map((entry) => ({ change, entry })))
-  const timers = changes.flatMap((change) => (change.timers ?? []).map((timer) => ({ change, timer })))
+  const timers = said.flatMap((one) => (one.change.timers ?? []).map((timer) => ({ ...one, timer })))
   return {
     sql: `, iv AS (
       SELECT iv.* FROM ${changeShape.sql} JOIN held USING (conversation)
@@ -98,8 +106,8 @@ export function interviewsWith(changes: InterviewChange[]): Batch {
     ), forgotten_timers AS (
       DELETE FROM timers t USING iv WHERE t.interview = iv.id AND iv.timed
     ), kept_timers AS (
-      INSERT INTO timers (id, conversation, interview, mark, what, due_at)
-      SELECT ts.id, ts.conversation, ts.interview, ts.mark, ts.what, coalesce(ts.at, clock_timestamp() + ts.within * interval '1 millisecond')
+      INSERT INTO timers (id, conversation, interview, mark, what, due_at, said, within)
+      SELECT ts.id, ts.conversation, ts.interview, ts.mark, ts.what, coalesce(ts.at, clock_timestamp() + ts.within * interval '1 millisecond'), ts.said, ts.within
       FROM ${timerShape.sql} JOIN held USING (conversation)
     )`,
     values: [...changeShape.values(changes), ...entryShape.values(entries), ...timerShape.values(timers)],

@@ -115,6 +115,8 @@ export interface DueRecipient {
   channel: string
   together: string
   at: Date
+  /** Milliseconds since then, by the database's clock. */
+  age: number
   bot: string
   lane: string
   release: string
@@ -122,7 +124,7 @@ export interface DueRecipient {
   data: { [field: string]: unknown }
 }
 
-const dueColumns = `r.id, r.notice, r.rule, r.contact, r.conversation, r.channel, r.together, r.at, n.bot, n.lane, n.release, n.type, n.data`
+const dueColumns = `r.id, r.notice, r.rule, r.contact, r.conversation, r.channel, r.together, r.at, (extract(epoch FROM clock_timestamp() - r.at) * 1000)::float8 AS age, n.bot, n.lane, n.release, n.type, n.data`
 
 /** What becomes of those who are to be told now. */
 export type RecipientFate =

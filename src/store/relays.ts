@@ -69,7 +69,8 @@ export interface DueRelay {
   threads: boolean
   answers: string | null
   words: string | null
-  at: Date
+  /** Milliseconds since it came, by the database's clock. */
+  age: number
   body: Message
 }
 
@@ -93,7 +94,7 @@ export async function showDue(
     const due = await rows<DueRelay>(
       step,
       `SELECT r.id, r.message, r.conversation, r.channel, r.provider_id AS "providerId", r.what, r.to_channel AS "toChannel", r.to_place AS "toPlace",
-         r.to_conversation AS "toConversation", r.names, r.threads, r.answers, r.words, r.at, m.body
+         r.to_conversation AS "toConversation", r.names, r.threads, r.answers, r.words, (extract(epoch FROM clock_timestamp() - r.at) * 1000)::float8 AS age, m.body
        FROM (
          SELECT * FROM relays r WHERE state = 'waiting' AND due_at <= now() AND NOT EXISTS (
            SELECT 1 FROM relays b WHERE b.conversation = r.conversation AND b.id < r.id AND b.state = 'waiting'
@@ -162,10 +163,12 @@ export interface Copy {
   toChannel: string
   toPlace: string
   names: boolean
+  /** Whether what else was said in its conversation is in the same thread or topic. */
+  threads: boolean
 }
 
 const copyColumns = `r.conversation, r.channel, r.provider_id AS "providerId", r.copy, r.copy_conversation AS "copyConversation",
-  r.to_channel AS "toChannel", r.to_place AS "toPlace", r.names`
+  r.to_channel AS "toChannel", r.to_place AS "toPlace", r.names, r.threads`
 
 /** What a message in a place is a copy of, by the provider's ids of those it answers or whose thread it is in. */
 export async function copyAt(
@@ -181,6 +184,19 @@ export async function copyAt(
     [at.channel, at.place, ids],
   )
   return found
+}
+
+/** Whether a copy that was shown in a place lately is still to be sent, or its id there is not on record yet. */
+export async function copyOnItsWay(database: Database, at: { channel: string; place: string }): Promise<boolean> {
+  const found = await hotRows(
+    database,
+    `SELECT 1 FROM (
+       SELECT copy, copy_conversation FROM relays WHERE to_channel = ? AND to_place = ? AND what = 'said' AND copy IS NOT NULL
+       ORDER BY id DESC LIMIT 200
+     ) r JOIN outbox o ON o.conversation = r.copy_conversation AND o.message = r.copy LIMIT 1`,
+    [at.channel, at.place],
+  )
+  return found.length > 0
 }
 
 /** The copies of a message elsewhere, by its provider's id. */
@@ -308,7 +324,7 @@ export async function topicAt(
   const [found] = await hotRows<Copy>(
     database,
     `SELECT t.conversation, t.channel, NULL AS "providerId", t.message AS copy, m.conversation AS "copyConversation",
-       t.to_channel AS "toChannel", t.to_place AS "toPlace", t.names
+       t.to_channel AS "toChannel", t.to_place AS "toPlace", t.names, true AS threads
      FROM relay_topics t JOIN attempts a ON a.message = t.message JOIN messages m ON m.id = t.message
      WHERE t.to_channel = ? AND t.to_place = ? AND a.provider_id = ? ORDER BY t.message DESC LIMIT 1`,
     [at.channel, at.place, topic],

@@ -20,8 +20,10 @@ export interface DueTimer {
   /** Whether the person wants to be sent nothing, or nothing that starts here. */
   unwanted: boolean
   release: string | null
-  /** When the person wrote last. */
-  spokeAt: Date | null
+  /** Milliseconds since the person wrote last. */
+  silent: number | null
+  /** Milliseconds that are left of it, counted from when what it follows was sent; it is the whole time until then. */
+  left: number | null
 }
 
 /** What becomes of a time that is over: it comes into its line, waits until another time, or is dropped. */
@@ -43,8 +45,11 @@ export async function takeDueTimers(
       `SELECT t.id, t.conversation, w.channel, t.interview, t.mark, t.what, i.simulated,
          jsonb_strip_nulls(jsonb_build_object('address', v.address, 'kind', v.kind, 'title', v.title, 'topic', v.topic)) AS place,
          (v.opted_out IS NOT NULL OR v.no_notices IS NOT NULL) AS unwanted, (${releaseOfLane}) AS release,
-         (SELECT m.received_at FROM messages m WHERE m.conversation = t.conversation AND m.direction = 'in' AND m.event <> 'interview'
-          ORDER BY m.position DESC LIMIT 1) AS "spokeAt"
+         (SELECT extract(epoch FROM clock_timestamp() - m.received_at)::float8 * 1000 FROM messages m WHERE m.conversation = t.conversation AND m.direction = 'in' AND m.event <> 'interview'
+          ORDER BY m.position DESC LIMIT 1) AS silent,
+         CASE WHEN EXISTS (SELECT 1 FROM outbox o WHERE o.conversation = t.conversation AND o.message = t.said) THEN t.within
+         ELSE t.within - (SELECT extract(epoch FROM clock_timestamp() - max(a.at))::float8 * 1000 FROM attempts a
+           WHERE a.message = t.said AND a.outcome = 'accepted') END AS left
        FROM (
          -- What is held is left out before it is counted, or a hundred that are held would hold up all others.
          SELECT t.* FROM timers t
@@ -63,11 +68,20 @@ export async function takeDueTimers(
       [limit],
     )
     if (due.length === 0) return 0
-    const late = new Set(due.filter(({ what }) => what === "late").map(({ interview }) => interview))
+    const late = new Set(
+      due.filter(({ what, left }) => what === "late" && (left ?? 0) <= 0).map(({ interview }) => interview),
+    )
     const joining: (DueTimer & { dropped?: true })[] = []
     const gone: string[] = []
     for (const timer of due) {
       // Where the limit is over too, nobody is reminded of it any more.
+      if ((timer.left ?? 0) > 0) {
+        await rows(step, "UPDATE timers SET due_at = clock_timestamp() + ? * interval '1 millisecond' WHERE id = ?", [
+          timer.left,
+          timer.id,
+        ])
+        continue
+      }
       const fate: TimerFate =
         timer.what === "reminder" && late.has(timer.interview) ? { does: "drop" } : await fateOf(timer)
       if (fate.does === "wait")

@@ -256,7 +256,9 @@ export async function commitTurns(
   }
   const parked = parkedWith(sorted)
   const tokens = tokensWith(sorted)
-  const interviews = interviewsWith(sorted.flatMap((one) => one.interviews ?? []))
+  const interviews = interviewsWith(
+    sorted.flatMap(({ interviews, out }) => (interviews ?? []).map((change) => ({ change, said: out.at(-1)?.id }))),
+  )
   const handed = handedWith(sorted)
   const contacts = contactsWith(sorted)
   const waits = waitsWith(

@@ -396,15 +396,28 @@ export interface QueueRow {
   queue: string
   waiting: number
   leased: number
+  /** Whether more wait than were counted. */
+  more: boolean
   oldest: Date | null
 }
 
+/** Turns of a queue that are counted at most: a look at queues takes no longer where more wait. */
+export const mostCounted = 10_000
+
 export async function listQueues(database: Database): Promise<QueueRow[]> {
+  const here = "FROM waits WHERE kind = 'queue' AND place = q.place AND answer IS NULL"
   return hotRows<QueueRow>(
     database,
-    `SELECT place AS queue, (count(*) FILTER (WHERE lease IS NULL OR due_at <= now()))::int AS waiting,
-       (count(*) FILTER (WHERE lease IS NOT NULL AND due_at > now()))::int AS leased, min(since) AS oldest
-     FROM waits WHERE kind = 'queue' AND answer IS NULL GROUP BY place ORDER BY place`,
+    `WITH RECURSIVE q AS (
+       (SELECT place FROM waits WHERE kind = 'queue' AND answer IS NULL ORDER BY place LIMIT 1)
+       UNION ALL SELECT n.place FROM q CROSS JOIN LATERAL (
+         SELECT place FROM waits WHERE kind = 'queue' AND answer IS NULL AND place > q.place ORDER BY place LIMIT 1) n
+     )
+     SELECT q.place AS queue, least(w.n, ${mostCounted}) AS waiting, w.n > ${mostCounted} AS more,
+       (SELECT count(*)::int ${here} AND due_at > now()) AS leased, (SELECT since ${here} ORDER BY since LIMIT 1) AS oldest
+     FROM q CROSS JOIN LATERAL (
+       SELECT count(*)::int AS n FROM (SELECT 1 ${here} AND due_at <= now() LIMIT ${mostCounted + 1}) x) w
+     ORDER BY q.place`,
     [],
   )
 }
@@ -420,6 +433,8 @@ export interface QueuedRow {
   text: string
   title: string | null
   since: Date
+  /** The same in microseconds, for whoever goes on from there. */
+  place: string
   until: Date
   leases: number
   leasedBy: string | null
@@ -435,14 +450,15 @@ export async function listQueued(
   const { limit, after } = page
   return rows<QueuedRow>(
     database,
-    `SELECT x.conversation, x.message, x.place AS queue, x.bot, x.lane, x.channel, left(m.words, 300) AS text, v.title, x.since, x.until, x.leases,
+    `SELECT x.conversation, x.message, x.place AS queue, x.bot, x.lane, x.channel, left(m.words, 300) AS text, v.title, x.since,
+       to_char(x.since AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') AS place, x.until, x.leases,
        CASE WHEN x.lease IS NOT NULL AND x.due_at > now() THEN x.leased_by END AS "leasedBy",
        CASE WHEN x.lease IS NOT NULL AND x.due_at > now() THEN x.leased_at END AS "leasedAt",
        CASE WHEN x.lease IS NOT NULL AND x.due_at > now() THEN x.due_at END AS "leasedUntil"
      FROM waits x JOIN messages m ON m.id = x.message JOIN conversations v ON v.id = x.conversation
      WHERE x.kind = 'queue' AND x.place = ? AND x.answer IS NULL
-       ${after ? "AND (date_trunc('milliseconds', x.since), x.conversation) > (?::timestamptz, ?)" : ""}
-     ORDER BY date_trunc('milliseconds', x.since), x.conversation LIMIT ?`,
+       ${after ? "AND (x.since, x.conversation) > (?::timestamptz, ?)" : ""}
+     ORDER BY x.since, x.conversation LIMIT ?`,
     after ? [queue, after.since, after.conversation, limit] : [queue, limit],
   )
 }

@@ -58,6 +58,34 @@ async function course({ point }: { point: string }) {
   return { near: await near.answers(), desk: await desk.answers(), rows }
 }
 
+test("an answer to a copy whose id is not on record yet goes back all the same", async () => {
+  const where = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
+  const before = await startService(where)
+  let near = await Stage.set(before, standin, { gather: 0 })
+  let desk = await Stage.set(before, standin, { gather: 0 })
+  await before.stop()
+  const folder = (await placeFor(bot(desk))).bot
+  // Both calls, the answer and the copy, are long on their way to the record.
+  const service = await startProcess({ ...where, bot: folder, faults: "send: call answered=hold3000@0" })
+  near = new Stage(service, standin, near.bot, near.person, near.key)
+  desk = new Stage(service, standin, desk.bot, desk.person, desk.key)
+  await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")
+  await takenUp(service, near.key)
+  await standin.post("start", { bot: desk.bot.username, from: desk.person.id })
+  await near.say("all of it")
+  const copy = await eventually(
+    async () => (await desk.answers()).find(({ text }) => text === "Ines (Telegram): all of it"),
+    "the copy",
+  )
+  await desk.send({ from: desk.person.id, text: "so be it", replyTo: copy.message_id })
+  await eventually(
+    async () => (await near.answers()).some(({ text }) => text?.includes("so be it")),
+    "the answer to come back",
+    30,
+  )
+  await service.stop()
+}, 60_000)
+
 describe("kill -9 between a message and its being shown elsewhere", () => {
   const { scenes, found } = killTable(killed, 2, course)
 

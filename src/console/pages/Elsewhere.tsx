@@ -83,7 +83,7 @@ function useEvery(look: () => void): void {
   })
 }
 
-function Queue({ queue: { queue, waiting, leased, oldest } }: { queue: QueueView }) {
+function Queue({ queue: { queue, waiting, leased, more, oldest } }: { queue: QueueView }) {
   return (
     <NavLink
       to={`/elsewhere/${encodeURIComponent(queue)}`}
@@ -92,7 +92,7 @@ function Queue({ queue: { queue, waiting, leased, oldest } }: { queue: QueueView
       }
     >
       <span className="mr-auto min-w-0 font-semibold [overflow-wrap:anywhere]">{shown(queue)}</span>
-      <span className="tabular-nums">{waiting.toLocaleString("en")} waiting</span>
+      <span className="tabular-nums">{`${waiting.toLocaleString("en")}${more ? "+" : ""} waiting`}</span>
       <span className="tabular-nums">{leased.toLocaleString("en")} leased</span>
       <span className="text-quiet">{oldest ? `oldest ${ago(oldest)}` : ""}</span>
     </NavLink>

@@ -12,6 +12,7 @@ import type {
   PlaceAddress,
 } from "../../core/channels/call.ts"
 import { writeXml } from "../../core/gateway/xml.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** What the names in a described call stand for. */
 export interface Filling {
@@ -188,7 +189,7 @@ function placeAs(address: string, { as, prefix }: Name & { for: "place" }): stri
 }
 
 function nowAs(form: string): string {
-  const now = new Date()
+  const now = wallClock("signature")
   if (form === "iso") return now.toISOString()
   return String(form === "ms" ? now.getTime() : Math.floor(now.getTime() / 1000))
 }

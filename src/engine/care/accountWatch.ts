@@ -32,8 +32,8 @@ export class AccountWatch {
     const due = this.parts.channels.all().flatMap((known) => {
       const every = seconds(known)
       const { key } = known.row
-      if (every === undefined || Date.now() < (this.next.get(key) ?? 0)) return []
-      this.next.set(key, Date.now() + every * 250)
+      if (every === undefined || performance.now() < (this.next.get(key) ?? 0)) return []
+      this.next.set(key, performance.now() + every * 250)
       return [this.ask(known, every)]
     })
     await Promise.all(due)

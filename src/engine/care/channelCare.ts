@@ -40,6 +40,7 @@ import type { Poller } from "../inlet/poller.ts"
 import type { Alerts } from "../sender/alerts.ts"
 import type { Seal } from "../seal.ts"
 import { notFound, Trouble } from "../trouble.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Milliseconds that adding a channel waits for its provider to tell who it is. */
 const identityPatience = 2000
@@ -260,7 +261,7 @@ export class ChannelCare {
     if (!history) return undefined
     const read = history.read(await perform(history.ask, known.channel, undefined))
     if ("fault" in read) return { fault: read.fault }
-    return { fetched: await this.parts.inlet().receiveHistory(known, read.updates, new Date().toISOString()) }
+    return { fetched: await this.parts.inlet().receiveHistory(known, read.updates, wallClock("record").toISOString()) }
   }
 
   /** What the provider has on record, against what this channel and its bot want. */

@@ -11,6 +11,7 @@ import type { Seal } from "../seal.ts"
 import { Trouble } from "../trouble.ts"
 import { saysUnfetched, unfetched } from "./queueWatch.ts"
 import { lookIn } from "./reachability.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** One thing that must be right for a channel to work. */
 export interface CheckLine {
@@ -176,7 +177,7 @@ async function wayIn(walk: Walk): Promise<CheckLine> {
   if (onlySends(walk)) return { about, mark: "right", says: "nothing comes in: this channel only sends" }
   const { polling, provider } = kindOf(known.row.kind)
   if (polling?.(known.channel)) {
-    const now = new Date()
+    const now = wallClock("figure")
     const waits = unfetched(known, now)
     if (waits)
       return {
@@ -192,10 +193,10 @@ async function wayIn(walk: Walk): Promise<CheckLine> {
       : { about, mark: "right", says: `${provider} is asked for messages; nothing needs to reach this service` }
   }
   const { bringing } = known.row
-  if (bringing && Date.parse(bringing.until) > Date.now())
+  if (bringing && Date.parse(bringing.until) > wallClock("until").getTime())
     return { about, mark: "right", says: `calls wait here for ${bringing.by}, who fetches them` }
   const since = await callsSince(database, known.row.key)
-  if (since?.via === "bring" && Date.now() - since.at.getTime() < lately)
+  if (since?.via === "bring" && wallClock("figure").getTime() - since.at.getTime() < lately)
     return {
       about,
       mark: "right",
@@ -309,7 +310,7 @@ async function bot({ known, database }: Walk): Promise<CheckLine> {
 }
 
 function ago(at: Date): string {
-  const seconds = Math.max(0, Math.round((Date.now() - at.getTime()) / 1000))
+  const seconds = Math.max(0, Math.round((wallClock("figure").getTime() - at.getTime()) / 1000))
   if (seconds < 90) return `${seconds} s ago`
   if (seconds < 5400) return `${Math.round(seconds / 60)} min ago`
   return seconds < 172_800 ? `${Math.round(seconds / 3600)} h ago` : `${Math.round(seconds / 86_400)} days ago`

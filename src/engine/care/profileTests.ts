@@ -11,6 +11,7 @@ import type { ReplyPart } from "../../core/message/reply.ts"
 import { replySchema } from "../../core/message/reply.ts"
 import { renderReply } from "../../core/channels/renderReply.ts"
 import { fillCall } from "../calls/fill.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** A sample beside a profile: a call, and what must come out of it. */
 export interface ProfileSample {
@@ -111,7 +112,7 @@ function comesOut(
 ): Required<Pick<Expectation, "messages" | "statuses" | "answer">> &
   Pick<Expectation, "genuine" | "state"> & { why?: string } {
   const call = sampleIn(text)
-  const verdict = custom.verify(call, channel, at === undefined ? new Date() : new Date(at))
+  const verdict = custom.verify(call, channel, at === undefined ? wallClock("signature") : new Date(at))
   const parsed = custom.parse(call, channel)
   const { status, body } = custom.acknowledge(call, parsed, channel)
   const told = parsed.recovered ?? parsed.alarms?.[0]?.says

@@ -31,6 +31,7 @@ import type { Channels } from "../channels.ts"
 import type { Inlet } from "../inlet/inlet.ts"
 import type { Sampling } from "../inlet/sampling.ts"
 import { notFound, Trouble } from "../trouble.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 export interface ProfileView {
   name: string
@@ -208,7 +209,7 @@ export class Profiles {
     const { row, channel } = this.parts.care.known(key)
     const found = await this.parts.sampling.samples(key)
     const came = found?.samples.length ?? 0
-    const waits = row.learning !== null && Date.parse(row.learning.until) > Date.now()
+    const waits = row.learning !== null && Date.parse(row.learning.until) > wallClock("until").getTime()
     const { by, until, wanted = 1 } = row.learning ?? { by: "", until: "" }
     const view: LearningView = {
       inlet: this.parts.care.inletOf(row),
@@ -293,7 +294,7 @@ export class Profiles {
     await dropSample(this.parts.database, key)
     let first: { status: number } | undefined
     for (const { call, given: fromFile } of found.samples)
-      if (!fromFile) first ??= { status: (await inlet.receive(key, call, new Date())).status }
+      if (!fromFile) first ??= { status: (await inlet.receive(key, call, wallClock("record"))).status }
     return { channel: shown, profile: given.name, ...(file ? { file } : {}), ...(first ? { first } : {}) }
   }
 

@@ -7,6 +7,7 @@ import { keepSaid } from "../../store/media.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { Inlet } from "../inlet/inlet.ts"
 import { Trouble } from "../trouble.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** What somebody says to try a bot, without a telephone. */
 export interface SayingGiven {
@@ -37,7 +38,7 @@ let last = 0
 
 /** A number that no call before had, by the clock. */
 function nextNumber(): number {
-  last = Math.max(last + 1, Date.now())
+  last = Math.max(last + 1, wallClock("name").getTime())
   return last
 }
 
@@ -52,13 +53,13 @@ export async function say(
   const no = kind.cannot?.(channel).receive
   if (no)
     throw new Trouble("cannot-be-said", `Nothing can be said to "${row.key}": ${no}.`, "Say it on another channel.")
-  if (row.learning && Date.parse(row.learning.until) > Date.now())
+  if (row.learning && Date.parse(row.learning.until) > wallClock("until").getTime())
     throw new Trouble(
       "bad-input",
       `"${row.key}" waits for a call to learn from, and a made-up one would teach it nothing.`,
       `End that first: wobbet channel learn ${row.key} --stop.`,
     )
-  const now = new Date()
+  const now = wallClock("signature")
   const from = { address: given.from ?? kind.simulate.person, name: given.name ?? "A simulated person" }
   const call =
     given.payload === undefined

@@ -4,6 +4,7 @@ import type { Further, HandValue, Identity, OnRecord } from "../../core/channels
 import { kindOf } from "../../core/channels/registry.ts"
 import type { ChannelRow } from "../../store/channels.ts"
 import type { KnownChannel } from "../channels.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** A channel as it may be shown: settings, the names of its secrets, never their values. */
 export interface ChannelView {
@@ -103,7 +104,9 @@ export function viewOf({ row, channel }: KnownChannel, { inlet, last, waiting, p
     ...(fields.length > 0 ? { fields } : {}),
     receives: kind.polling?.(channel) ? "polling" : "webhook",
     ...(kind.schemasFor ? { gateway: profile ? { profile } : {} } : {}),
-    ...(row.learning && Date.parse(row.learning.until) > Date.now() ? { learning: row.learning } : {}),
+    ...(row.learning && Date.parse(row.learning.until) > wallClock("until").getTime()
+      ? { learning: row.learning }
+      : {}),
     ...(row.bringing
       ? { bringing: { ...row.bringing, waiting: waiting?.waiting ?? 0, handed: waiting?.handed ?? 0 } }
       : {}),

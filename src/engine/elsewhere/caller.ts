@@ -38,6 +38,7 @@ import { tokenOf } from "./turnToken.ts"
 import type { Claim } from "../../store/onces.ts"
 import type { Values } from "../handlers/namedSecrets.ts"
 import type { Talking } from "../models/talking.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Milliseconds a turn is held for the answer of an endpoint. What takes longer waits without a claim. */
 const held = 800
@@ -177,7 +178,7 @@ export class Caller {
     } catch (error) {
       this.breakerOf(how.address).undecided()
       if (!(error instanceof HandlerFault)) throw error
-      const call = { to: how.address, at: new Date().toISOString(), came: error.error.message }
+      const call = { to: how.address, at: wallClock("record").toISOString(), came: error.error.message }
       await answerLease(this.parts.database, lease, { fails: error.error.message }, [call])
     }
     // There is room for the next.
@@ -224,7 +225,7 @@ export class Caller {
   private async post({ how, turn, message, position, leg, within }: ToAsk, values: Values): Promise<EndpointCame> {
     const { address } = how
     const { seal, publicUrl, networks } = this.parts
-    const now = Date.now()
+    const now = wallClock("record").getTime()
     if (FAULTS_BUILT) await faultPoint("endpoint: about to ask")
     const came = await callEndpoint({
       address,

@@ -7,6 +7,7 @@ import type { ElsewhereCall } from "../../core/elsewhere/note.ts"
 import { Exchange, TooLarge } from "../calls/exchange.ts"
 import { failureWords, keptWords } from "../calls/failureWords.ts"
 import { guarded, PrivateNetwork, refusePrivate } from "../calls/privateNetworks.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Redirects followed, and only to the same host. */
 const mostRedirects = 5
@@ -39,26 +40,27 @@ export interface EndpointCame {
 
 /** Posts a turn to an endpoint, and reads what it answers within its limits of time and size. Throws nothing. */
 export async function callEndpoint(asked: EndpointCall): Promise<EndpointCame> {
-  const begun = new Date()
+  const begun = wallClock("signature")
+  const start = performance.now()
   const body = askedEvent(asked.turn, asked.answer, begun)
   const signed = webhookHeaders(asked.turn.id, Math.floor(begun.getTime() / 1000), body, asked.keys)
   const headers = { "content-type": "application/json", accept: "application/json", "user-agent": "wobbet", ...signed }
   const call: ElsewhereCall = { to: asked.address, at: begun.toISOString(), came: "" }
   const done = (came: EndpointAnswer, down: boolean): EndpointCame => {
-    call.took = Date.now() - begun.getTime()
+    call.took = Math.round(performance.now() - start)
     call.came = came.is === "answer" ? "answered" : came.is === "later" ? "answers later" : came.why
     return { came, calls: [call], down }
   }
   try {
     let address = new URL(asked.address)
     for (let followed = 0; ; followed++) {
-      const left = asked.limit - (Date.now() - begun.getTime())
+      const left = asked.limit - Math.round(performance.now() - start)
       const { status, headers: given, body: words } = await exchanged(asked, address, headers, body, left)
       call.status = status
       const to = given.location
       if (!redirects.has(status) || to === undefined) {
         if (words !== "") call.answer = keptWords(words, asked.secrets)
-        const came = readAnswer({ status, headers: given, body: words }, new Date())
+        const came = readAnswer({ status, headers: given, body: words }, wallClock("signature"))
         return done(came, came.is === "again")
       }
       if (followed === mostRedirects)

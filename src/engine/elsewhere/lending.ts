@@ -5,6 +5,7 @@ import { leaseWaits, releaseLease } from "../../store/waits.ts"
 import { Watchers } from "../process/watchers.ts"
 import { Trouble } from "../trouble.ts"
 import { newLease } from "./newLease.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Workers that may wait at once, in one process. */
 const mostAsking = 500
@@ -80,7 +81,7 @@ export class Lending {
   /** Whoever asked has hung up. */
   private async takeBack(taken: LeasedWait[]): Promise<LeasedWait[]> {
     for (const { lease, place } of taken) {
-      const call = { to: place, at: new Date().toISOString(), came: "leased by somebody who had hung up" }
+      const call = { to: place, at: wallClock("record").toISOString(), came: "leased by somebody who had hung up" }
       await releaseLease(this.parts.database, lease, [call], 0)
     }
     return []

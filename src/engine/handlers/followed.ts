@@ -13,6 +13,7 @@ import type { NamedSecrets } from "./namedSecrets.ts"
 import { secretsOf } from "./registry.ts"
 import { shownPath } from "./shownPath.ts"
 import type { Releases } from "./releases.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** What the followed bot folder is like at the moment. */
 export interface BotStatus {
@@ -92,7 +93,7 @@ export class FollowedFolder {
     const moved = await publishRelease(database, { id, bot: bot.bot, definition: bot, bundle }, lane)
     const fixed = this.status.faults.length > 0
     const changed = moved || this.status.release !== id
-    const loadedAt = changed ? new Date() : (this.status.loadedAt ?? new Date())
+    const loadedAt = changed ? wallClock("record") : (this.status.loadedAt ?? wallClock("record"))
     this.status = { folder, bot: bot.bot, release: id, loadedAt, faults: [], notes }
     // Made ready now rather than by the first turn that needs it.
     if (changed && takesTurns) void releases.prepare(id).catch(() => undefined)

@@ -34,6 +34,8 @@ export const hostLimits: HostLimits = { hosts: 2, memory: 256, stuckAfter: 2500 
 
 /** Milliseconds between two looks at a host that has something to do. */
 const lookEvery = 100
+/** Milliseconds without a sign of life before a host counts as stuck, once a handler in it is overdue. */
+const overdueStuckAfter = 1200
 /** Milliseconds without a sign of life after which a host is given nothing new. */
 const quietAfter = 250
 
@@ -50,7 +52,13 @@ export class HostProcess {
   overrun = false
   private readonly child: ChildProcess
   private readonly orders: ToHost[] = []
-  private lastSign = performance.now()
+  /** Runs whose time is over while the host gave no sign of life. */
+  private readonly overdueRuns = new Set<Run>()
+  /**
+   * Milliseconds without a sign of life, as the looks count them. Where this process itself was kept from looking, it
+   * was kept from hearing too: such a look counts no more than two would.
+   */
+  private silence = 0
   private lookedAt = performance.now()
   private readonly watch: NodeJS.Timeout
   private ended = false
@@ -67,7 +75,7 @@ export class HostProcess {
     if (child.pid !== undefined) housing.watch(child.pid)
     this.ready = new Promise((resolve) => {
       this.child.on("message", (said: FromHost[]) => {
-        this.lastSign = performance.now()
+        this.silence = 0
         for (const words of said) {
           if (words.say === "loaded") resolve(undefined)
           else if (words.say === "broken") resolve(words.error)
@@ -88,7 +96,7 @@ export class HostProcess {
 
   /** Whether it has been silent for so long that its loop may be stuck. */
   get isQuiet(): boolean {
-    return this.loaded && this.runs.size > 0 && performance.now() - this.lastSign > quietAfter
+    return this.loaded && this.runs.size > 0 && this.silence > quietAfter
   }
 
   begin(run: Run): void {
@@ -101,7 +109,7 @@ export class HostProcess {
         return
       }
       // One that had nothing to do was not asked for a sign of life.
-      if (this.runs.size === 1) this.lastSign = performance.now()
+      if (this.runs.size === 1) this.silence = 0
       run.timer = setTimeout(() => this.overdue(run), run.deadline)
       this.tell({
         say: "run",
@@ -133,9 +141,10 @@ export class HostProcess {
   }
 
   private overdue(run: Run): void {
-    // A host that awaits answers pings; one that does not is stuck, and whoever runs in it with it.
-    if (performance.now() - this.lastSign > 1200) return this.kill(loopNeverEnds)
+    // A host that awaits answers pings. Of one that does not, the looks tell whether it is stuck or was only late.
+    if (this.silence > 0) return void this.overdueRuns.add(run)
     if (!this.runs.delete(run.id)) return
+    this.overdueRuns.delete(run)
     const message = `the handler "${run.handler}" did not answer within ${run.deadline / 1000} s`
     this.overrun = true
     this.retired(this)
@@ -145,6 +154,7 @@ export class HostProcess {
 
   private hear(words: FromHost): void {
     if (words.say === "pong") {
+      this.overdueRuns.forEach((run) => this.overdue(run))
       if (words.memory > this.limits.memory * 2 * 1024 * 1024) this.kill(tooMuchMemory)
       return
     }
@@ -154,6 +164,7 @@ export class HostProcess {
     const run = this.runs.get(words.id)
     if (!run) return
     this.runs.delete(words.id)
+    this.overdueRuns.delete(run)
     clearTimeout(run.timer)
     if (words.say === "done") run.done({ outcome: words.outcome as HandlerAnswer["outcome"], log: words.log })
     else run.fail(new HandlerFault(words.error, words.log))
@@ -197,6 +208,7 @@ export class HostProcess {
       })
     } catch (error) {
       this.runs.delete(id)
+      this.overdueRuns.delete(run)
       clearTimeout(run.timer)
       run.fail(
         new HandlerFault({
@@ -214,12 +226,11 @@ export class HostProcess {
   /** A host that answers no ping has a loop that never ends. */
   private look(): void {
     const now = performance.now()
-    // Where this process itself was kept from looking, it was kept from hearing too.
-    const late = now - this.lookedAt > 2 * lookEvery
+    this.silence = this.runs.size === 0 ? 0 : this.silence + Math.min(now - this.lookedAt, 2 * lookEvery)
     this.lookedAt = now
-    if (this.runs.size === 0 || late) this.lastSign = Math.max(this.lastSign, late ? now - lookEvery : now)
     if (this.runs.size === 0) return
-    if (now - this.lastSign > this.limits.stuckAfter) this.kill(loopNeverEnds)
+    const stuckAfter = this.overdueRuns.size === 0 ? this.limits.stuckAfter : overdueStuckAfter
+    if (this.silence > stuckAfter) this.kill(loopNeverEnds)
     else this.tell({ say: "ping", at: now })
   }
 

@@ -32,6 +32,7 @@ import type { JournalEntry } from "./journalFile.ts"
 import { Refusals } from "./refusals.ts"
 import type { Sampling } from "./sampling.ts"
 import { verified } from "./verified.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Milliseconds a batch of callers waits at most for turns that are far behind: none gives up that soon. */
 const longestHold = 250
@@ -139,7 +140,7 @@ export class Inlet {
   /** Whether a call's head alone shows that it is not genuine, so that its body need not be read. */
   refutes(known: KnownChannel, head: InboundCall): boolean {
     if (known.row.learning) return false
-    const verdict = verified(known, head, new Date())
+    const verdict = verified(known, head, wallClock("signature"))
     return !verdict.genuine && verdict.byHead === true
   }
 
@@ -195,10 +196,10 @@ export class Inlet {
   }
 
   /** Keeps the call in the database, and waits for the reply where that goes back inside the call. */
-  private async kept({ known, kind, call, parsed, intake, answer, now }: Reading): Promise<ServedAnswer> {
+  private async kept({ known, kind, call, parsed, intake, answer }: Reading): Promise<ServedAnswer> {
     const speaks = parsed.messages.some((message) => message.own === undefined)
     const terms = speaks ? kind.inline?.(known.channel) : undefined
-    const held = terms && this.heldOpen(call, terms.within * 1000, now)
+    const held = terms && this.heldOpen(call, terms.within * 1000)
     const draft = { channel: known.row.key, parsed, intake, ...(held ? { held } : {}) }
     // A fifth of the provider's patience is left for the other ways to keep it.
     await this.accepting.add(draft, (kind.patience ?? usualPatience) * 800)
@@ -248,12 +249,13 @@ export class Inlet {
     return kind.acknowledgeLate?.(call, parsed) ?? answer
   }
 
-  /** Holds a call open for the reply to what it brings, from its receipt on for so many milliseconds. */
-  private heldOpen(call: InboundCall, milliseconds: number, now: Date) {
+  /** Holds a call open for the reply to what it brings, from now on for so many milliseconds. */
+  private heldOpen(call: InboundCall, milliseconds: number) {
     let answer: Promise<HeldAnswer | undefined> = Promise.resolve(undefined)
+    const end = performance.now() + milliseconds
     return {
       hold: (messages: string[]) => {
-        answer = this.parts.heldCalls.hold(call, messages, now.getTime() + milliseconds - Date.now())
+        answer = this.parts.heldCalls.hold(call, messages, end - performance.now())
       },
       answer: () => answer,
     }
@@ -269,7 +271,7 @@ export class Inlet {
   /** A call that was kept for a service elsewhere and not taken there. */
   async takeIn(known: KnownChannel, id: string, call: InboundCall, note: string): Promise<void> {
     const verdict = { genuine: true as const, by: "found genuine when it came" }
-    const { parsed, intake } = this.read(known, call, verdict, new Date(), undefined)
+    const { parsed, intake } = this.read(known, call, verdict, wallClock("record"), undefined)
     const { answered: _answered, ...rest } = intake
     await this.keep([{ channel: known.row.key, parsed, intake: { ...rest, id, notes: [...rest.notes, note] } }])
   }
@@ -400,7 +402,7 @@ export class Inlet {
     )
     const places = all.length > 0 ? await this.parts.directory.placesOf(all) : []
     let at = 0
-    const now = new Date().toISOString()
+    const now = wallClock("record").toISOString()
     const placed = drafts.map(({ channel, intake, parsed }) =>
       Object.assign(intake, {
         messages: parsed.messages.map((message) => ({

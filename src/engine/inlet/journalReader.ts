@@ -4,6 +4,7 @@ import type { Liveness } from "../process/liveness.ts"
 import type { Inlet } from "./inlet.ts"
 import type { Journal } from "./journal.ts"
 import type { JournalEntry, JournalFile } from "./journalFile.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** What came of one file: calls read in, and what is left in it, which is kept. */
 export interface FileRead {
@@ -87,7 +88,7 @@ export class JournalReader {
   private async readIn(entries: JournalEntry[]): Promise<number> {
     const { inlet, log } = this.parts
     try {
-      await inlet.readIn(entries, new Date())
+      await inlet.readIn(entries, wallClock("record"))
       return 0
     } catch (error) {
       if (databaseFault(error) !== "data") throw error

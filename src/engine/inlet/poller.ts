@@ -14,6 +14,7 @@ import type { Inlet } from "./inlet.ts"
 import { perform } from "../calls/perform.ts"
 import type { Repeated } from "../process/every.ts"
 import { every } from "../process/every.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 const leaseSeconds = 20
 /** How long the provider may hold a poll open, in seconds. */
@@ -170,7 +171,7 @@ export class Poller {
   private report(key: string, says: string, remedy: string): void {
     if (this.troubles.get(key)?.says !== says) this.parts.log.warn({ channel: key }, `${says}. ${remedy}`)
     if (!this.troubles.has(key) || this.troubles.get(key)!.says !== says)
-      this.troubles.set(key, { says, remedy, since: new Date() })
+      this.troubles.set(key, { says, remedy, since: wallClock("record") })
   }
 }
 

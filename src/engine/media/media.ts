@@ -14,6 +14,7 @@ import type { Repeated } from "../process/every.ts"
 import { download, NotFetched } from "../calls/download.ts"
 import { requestOf } from "../calls/fill.ts"
 import { perform } from "../calls/perform.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Pieces fetched at once by one process. */
 const atOnce = 4
@@ -24,7 +25,7 @@ const pauses = [2, 10, 60, 300, 1800, 7200]
 export class MediaFetcher {
   private sweeping: Repeated | undefined
   private stopped = false
-  private saidFull = 0
+  private saidFull = -Infinity
   private readonly today = new Map<string, { at: number; bytes: number }>()
 
   constructor(
@@ -68,16 +69,16 @@ export class MediaFetcher {
   /** Bytes kept for a channel since midnight (UTC); read again every few seconds. */
   private async keptToday(channel: string): Promise<number> {
     const before = this.today.get(channel)
-    if (before && Date.now() - before.at < 5000) return before.bytes
-    const midnight = new Date(new Date().setUTCHours(0, 0, 0, 0))
+    if (before && performance.now() - before.at < 5000) return before.bytes
+    const midnight = new Date(wallClock("calendar").setUTCHours(0, 0, 0, 0))
     const bytes = await keptSince(this.parts.database, channel, midnight)
-    this.today.set(channel, { at: Date.now(), bytes })
+    this.today.set(channel, { at: performance.now(), bytes })
     return bytes
   }
 
   private saysFull(): void {
-    if (Date.now() - this.saidFull < 600_000) return
-    this.saidFull = Date.now()
+    if (performance.now() - this.saidFull < 600_000) return
+    this.saidFull = performance.now()
     this.parts.log.warn("the disk is nearly full: no pictures, sounds or files are fetched until there is room")
   }
 

@@ -4,6 +4,7 @@ import { storable } from "../../core/message/graphemes.ts"
 import { failureWords } from "../calls/failureWords.ts"
 import { guarded, PrivateNetwork, refusePrivate } from "../calls/privateNetworks.ts"
 import { Streamed } from "./streamed.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Bytes of an answer: tokens stream with a hundred times their own length around them. */
 const longestAnswer = 4 * 1024 * 1024
@@ -81,7 +82,7 @@ export async function callModel(call: ModelCall): Promise<ModelCalled> {
     const ended = await streamed.end
     if (ended.ended === "cut" && ended.large) return failed({ is: "unfit", why: ended.why }, true)
     if (!reader) return failed({ is: "again", why: noAnswer(ended), down: true }, true)
-    const came = reader.end(new Date(), ended.ended === "cut")
+    const came = reader.end(wallClock("signature"), ended.ended === "cut")
     // Why it was cut says more than that it was.
     const why = ended.ended === "cut" && came.is === "again" && status === 200 ? { why: ended.why } : {}
     return { came: { ...came, ...why } as ModelCame, status: status!, reached: true, text: storable(reader.text) }

@@ -31,6 +31,7 @@ import type { Releases } from "../handlers/releases.ts"
 import { describeTool, runTool } from "../handlers/toolEntries.ts"
 import type { ModelCalled } from "./modelCall.ts"
 import { callModel, completionsOf } from "./modelCall.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Times a model may be asked for one answer: each round but the last it wants tools used. */
 const mostRounds = 6
@@ -106,7 +107,7 @@ export class Talking {
   private async talk(asked: ModelToAsk, release: ReadyRelease, model: Model): Promise<ModelRun> {
     const { order, turn, values, within } = asked
     const { bot } = release.table
-    const until = Date.now() + within
+    const until = performance.now() + within
     const input = inputOf(turn)
     const tools = await this.toolsFor(order, release, input)
     const words = wordsOf(turn.message)
@@ -132,7 +133,7 @@ export class Talking {
     const calls: ElsewhereCall[] = []
     const done = (came: EndpointAnswer, down = false): ModelRun => ({ came, calls, down })
     for (let round = 1; round <= mostRounds; round++) {
-      const left = until - Date.now()
+      const left = Math.round(until - performance.now())
       if (left <= 0) return done({ is: "again", why: "it did not answer in time" }, true)
       const kept = tools.length > 0 ? await this.keptRound(asked, round) : undefined
       const { came, call, unfit } = kept ?? (await this.round(asked, release, model, { messages, tools, left }))
@@ -156,7 +157,12 @@ export class Talking {
       messages.push(assistantMessage(came))
       call.tools = []
       for (const [nth, wanted] of came.calls.entries()) {
-        const gave = await this.useTool(asked, release, tools, wanted, { round, nth, input, left: until - Date.now() })
+        const gave = await this.useTool(asked, release, tools, wanted, {
+          round,
+          nth,
+          input,
+          left: Math.round(until - performance.now()),
+        })
         messages.push({ role: "tool", tool_call_id: wanted.id, content: gave.told })
         call.tools.push({
           name: wanted.name,
@@ -178,7 +184,8 @@ export class Talking {
     model: Model,
     { messages, tools, left }: { messages: ModelMessage[]; tools: ToolDescription[]; left: number },
   ): Promise<{ came: ModelCame; call: ElsewhereCall; unfit?: EndpointAnswer }> {
-    const begun = new Date()
+    const begun = wallClock("calendar")
+    const start = performance.now()
     const call: ElsewhereCall = { to: completionsOf(model.address).href, at: begun.toISOString(), came: "" }
     const asked = tokensOfMessages(messages, tools)
     const dearest: Spent = {
@@ -203,13 +210,13 @@ export class Talking {
       }
       if (FAULTS_BUILT) await faultPoint("model: reserved")
     }
-    const until = begun.getTime() + left
+    const until = start + left
     const ask = (as: AskedAs) =>
       callModel({
         address: model.address,
         body: requestBody(model, messages, tools, as),
         key: key === undefined ? undefined : values[key],
-        within: until - Date.now(),
+        within: Math.round(until - performance.now()),
         stall: model.stall,
         networks: this.parts.networks,
         signal,
@@ -221,7 +228,7 @@ export class Talking {
     // Whoever gives prices wants to know what it comes to.
     if (limits || model.prices) await settle(this.parts.database, spender, dearest, spent, limits ?? {})
     const { came } = called
-    call.took = Date.now() - begun.getTime()
+    call.took = Math.round(performance.now() - start)
     if (called.status !== undefined) call.status = called.status
     if (called.text !== "") call.answer = keptWords(called.text, Object.values(values))
     if (came.usage) {

@@ -27,6 +27,7 @@ import { Trouble } from "../trouble.ts"
 import type { Found } from "./recipients.ts"
 import { foundFor, namedPeople } from "./recipients.ts"
 import { wordsFor } from "./wording.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Recipients told in one transaction. */
 const atOnce = 50
@@ -149,7 +150,7 @@ export class Notices {
       tried.count--
       return
     }
-    const now = new Date()
+    const now = wallClock("calendar")
     const people = await namedPeople(database, rule, event.data)
     const name = at?.name ?? at?.title ?? place ?? null
     const to = { contact, name, fields: at?.fields ?? {}, language: at?.language ?? null }
@@ -197,7 +198,7 @@ export class Notices {
     const { bot, lane, release, type, data } = notice
     return this.parts.releases.with(release, async (ready) => {
       const changes: RecipientChange[] = []
-      const now = new Date()
+      const now = wallClock("calendar")
       for (const [at, rule] of ready ? rulesOf(ready.table, type) : []) {
         const found = await foundFor({ ...this.parts, database: step }, rule, { bot, lane, data })
         // Those that come within a time become one; without such a time each stands alone.
@@ -222,11 +223,11 @@ export class Notices {
     return this.parts.releases.with(first!.release, async (ready): Promise<RecipientFate> => {
       const rule = ready?.table.bot.notices?.[first!.rule]
       if (!ready || !rule) return { is: "failed", why: "the bot has no such notice any more" }
-      const now = new Date()
+      const now = wallClock("calendar")
       const quiet = quietUntil(rule, ready.table, now)
       if (quiet !== undefined) return { is: "later", until: quiet, why: "it is a quiet hour" }
       const question = rule.choices && (await openQuestion(step, conversation))
-      if (question && now.getTime() - first!.at.getTime() < longestWait) {
+      if (question && first!.age < longestWait) {
         const until = new Date(now.getTime() + lookAgain).toISOString()
         return { is: "later", until, why: "a question is open there" }
       }

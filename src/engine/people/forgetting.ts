@@ -9,6 +9,7 @@ import { beginForgetting, forgettingsOnRecord, lookOn, takeForgetting } from "..
 import { forgottenFile, rememberForgotten } from "../../store/forgottenList.ts"
 import { newId } from "../../store/ids.ts"
 import type { Seal } from "../seal.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Seconds for which a process has a forgetting to itself, renewed with every slice. */
 const lease = 20
@@ -32,7 +33,7 @@ export class Forgetting {
       id: newId("fgt"),
       contact,
       by: by.name,
-      at: new Date(),
+      at: wallClock("record"),
       markOf: (...at) => seal.mark(...at),
     })
     if (!begun) return undefined
@@ -54,7 +55,7 @@ export class Forgetting {
     let row = await takeForgetting(database, self, lease)
     if (!row) return
     await this.remember()
-    for (const end = Date.now() + slice; row.endedAt === null && Date.now() < end;) {
+    for (const end = performance.now() + slice; row.endedAt === null && performance.now() < end;) {
       row = await lookOn(database, row)
       if (FAULTS_BUILT) await faultPoint("forgetting: piece removed")
     }

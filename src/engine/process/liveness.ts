@@ -6,6 +6,7 @@ import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
 import type { ProcessRow } from "../../store/leases.ts"
 import { beat, buryProcesses, processesOn } from "../../store/leases.ts"
+import { wallClock } from "./wallClock.ts"
 
 /** The names of every service that runs in this process: nearly always one, but several share one in the tests. */
 const here = new Set<string>()
@@ -15,7 +16,7 @@ let made = 0
 export class Liveness {
   private readonly machine = machineTag()
   /** This process's name among all that use the database. */
-  readonly self = `${this.machine}.${process.pid}.${Date.now().toString(36)}${made++ || ""}`
+  readonly self = `${this.machine}.${process.pid}.${wallClock("name").getTime().toString(36)}${made++ || ""}`
 
   constructor(private readonly parts: { database: Database; bell: Bell; log: Logger }) {
     here.add(this.self)

@@ -100,9 +100,8 @@ export class Relaying {
         )
       return { is: "stopped", why }
     }
-    const waited = Date.now() - relay.at.getTime()
     const kept = relay.body.media ? await mediaKeptOf(step, relay.message) : []
-    if (!kept && waited < longestWait)
+    if (!kept && relay.age < longestWait)
       return { is: "later", milliseconds: 500, why: "its media are still to be fetched" }
     const to = await this.placeFor(relay, known, step)
     if ("is" in to) return to
@@ -186,7 +185,7 @@ export class Relaying {
 
   /** An edit or a deletion is followed wherever its message was shown. */
   private async changed(relay: DueRelay, step: Database): Promise<RelayFate> {
-    const { conversation, providerId, answers, what, body, at } = relay
+    const { conversation, providerId, answers, what, body, age } = relay
     const meant = [providerId, answers].filter((id): id is string => id !== null)
     const here = (one: Copy) => one.toChannel === relay.toChannel && one.toPlace === relay.toPlace
     let copies: Copy[] = []
@@ -206,7 +205,7 @@ export class Relaying {
     if (shown.how === "left out" || shown.how === "words")
       return { is: "skipped", why: `${known.row.kind} cannot change what was said` }
     const sent = await sentAs(step, copy!.copy)
-    if (sent === "on its way" && Date.now() - at.getTime() < longestWait)
+    if (sent === "on its way" && age < longestWait)
       return { is: "later", milliseconds: 300, why: "its message is still to arrive" }
     if (sent === undefined || sent === "on its way") return { is: "skipped", why: "its message never arrived" }
     const by = relay.names ? this.nameOf(relay) : undefined

@@ -10,6 +10,7 @@ import type { Bell } from "../../store/bell.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
 import { addressOn } from "../channels.ts"
 import { renderPart } from "../replies/renderPart.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /**
  * Tells a person that a channel needs them: in the conversation, or at the address, that its setting `alertTo` names.
@@ -60,11 +61,11 @@ export class Alerts {
   private async post(address: string, about: KnownChannel, text: string): Promise<void> {
     const event = {
       specversion: "1.0",
-      id: `${about.row.key}-${Date.now()}`,
+      id: `${about.row.key}-${wallClock("name").getTime()}`,
       source: "/wobbet",
       type: "wobbet.channel.alert",
       subject: about.row.key,
-      time: new Date().toISOString(),
+      time: wallClock("record").toISOString(),
       datacontenttype: "application/json",
       data: { channel: about.row.key, says: text },
     }

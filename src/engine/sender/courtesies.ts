@@ -4,6 +4,7 @@ import type { Database } from "../../store/database.ts"
 import { keepCourtesies } from "../../store/messages.ts"
 import { judged, keepable, perform } from "../calls/perform.ts"
 import type { KnownChannel } from "../channels.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Calls that tell the provider a message was taken up. Made once and recorded; nothing waits for them. */
 export class Courtesies {
@@ -18,7 +19,7 @@ export class Courtesies {
   private async makeAll(message: string, known: KnownChannel, address: string, calls: OutgoingCall[]): Promise<void> {
     const made = []
     for (const [at, call] of calls.entries()) {
-      const startedAt = new Date()
+      const startedAt = wallClock("record")
       const answer = await perform(call, known.channel, address)
       const outcome = judged(call, answer, known.channel)
       made.push({

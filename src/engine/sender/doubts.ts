@@ -7,6 +7,7 @@ import { perform } from "../calls/perform.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { Begun } from "./call.ts"
 import { markOf } from "./call.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Milliseconds between two looks for proofs while there is a fresh doubt, and when all have waited for a while. */
 const lookEvery = { fresh: 250, old: 1000 }
@@ -99,7 +100,7 @@ export class Doubts {
     known: KnownChannel,
     seconds: number,
   ): Promise<Outcome | undefined> {
-    const since = new Date(Date.now() - 60_000)
+    const since = new Date(wallClock("record").getTime() - 60_000)
     for (const end = performance.now() + seconds * 1000; ;) {
       await pause(askEvery)
       const found = await this.asked(lookUps, begun, known, since)

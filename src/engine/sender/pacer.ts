@@ -3,6 +3,7 @@ import type { OutgoingCall } from "../../core/channels/call.ts"
 import { Rate } from "../../core/delivery/rate.ts"
 import type { Place } from "../../core/message/message.ts"
 import { hurry } from "../../store/faults.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** How every reason begins that ends by itself with the time, or with other settings. */
 export const waitsFor = "waits for"
@@ -32,7 +33,7 @@ export interface Clocks {
   wall: number
 }
 
-export const readClocks = (): Clocks => ({ steady: performance.now(), wall: Date.now() })
+export const readClocks = (): Clocks => ({ steady: performance.now(), wall: wallClock("calendar").getTime() })
 
 /** How fast one channel may speak: in all, in one place, with pauses between, and by the day. Lives with the sender. */
 export class Pacer {

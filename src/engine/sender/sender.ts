@@ -41,6 +41,7 @@ import type { HeldCalls } from "./heldCalls.ts"
 import { consequenceOf } from "./outcomes.ts"
 import type { Clocks } from "./pacer.ts"
 import { readClocks, Pacer, paceSettings, waitsFor } from "./pacer.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Seconds a process may send for a channel before it must renew. */
 const leaseSeconds = 30
@@ -266,7 +267,7 @@ export class Sender {
     const settings = paceSettings(known.row.settings)
     const pacer = new Pacer(kindOf(known.row.kind).pace, settings)
     if (settings.perDay !== undefined)
-      pacer.startDayAt(await sentToday(database, known.row.key, new Date()), readClocks())
+      pacer.startDayAt(await sentToday(database, known.row.key, wallClock("calendar")), readClocks())
     this.pacers.set(known.row.key, pacer)
     await endWaits(database, known.row.key, waitsFor)
     const left = (await abandonedSends(database, known.row.key, self)).filter(

@@ -6,6 +6,7 @@ import { takeDueTimers } from "../../store/timers.ts"
 import type { Releases } from "../handlers/releases.ts"
 import type { Errands } from "../process/errands.ts"
 import type { Repeated } from "../process/every.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Milliseconds after somebody wrote in which what the bot says is an answer, whatever the hour. */
 const stillAnswered = 15 * 60_000
@@ -30,7 +31,7 @@ export class Timers {
   private async look(): Promise<void> {
     const { database, bell } = this.parts
     for (;;) {
-      const joined = await takeDueTimers(database, most, (timer) => this.fateOf(timer, new Date()))
+      const joined = await takeDueTimers(database, most, (timer) => this.fateOf(timer, wallClock("calendar")))
       if (joined === 0) return
       if (FAULTS_BUILT) await faultPoint("timer: in line")
       bell.ring("work")
@@ -40,10 +41,10 @@ export class Timers {
   }
 
   /** A time that is over in hours in which the bot is quiet is waited for until they end. */
-  private async fateOf({ unwanted, release, spokeAt }: DueTimer, now: Date): Promise<TimerFate> {
+  private async fateOf({ unwanted, release, silent }: DueTimer, now: Date): Promise<TimerFate> {
     // It takes its place in the line all the same, so that it is on record.
     if (unwanted) return { does: "join", dropped: true }
-    if (spokeAt && now.getTime() - spokeAt.getTime() < stillAnswered) return { does: "join" }
+    if (silent !== null && silent < stillAnswered) return { does: "join" }
     const until = await this.parts.releases.with(release, async (ready) => ready?.table.quietUntil(now.toISOString()))
     return until === undefined ? { does: "join" } : { does: "wait", until: new Date(until) }
   }

@@ -24,7 +24,7 @@ export class Failures {
     const error = turn.error as HandlerError | undefined
     // A fault of the service's own has been told as such.
     if (!error || !handler) return
-    const minute = Math.floor(Date.now() / 60_000)
+    const minute = Math.floor(performance.now() / 60_000)
     if (minute !== this.minute) {
       if (this.untold > 0) this.log.warn(`${this.untold} more handler failures were only counted`)
       Object.assign(this, { minute, told: 0, untold: 0 })

@@ -8,9 +8,10 @@ import type { Situation } from "../../core/routing/situation.ts"
 import type { Database } from "../../store/database.ts"
 import { newId } from "../../store/ids.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
+import { nowOf } from "../../store/lines.ts"
 import { sentAs } from "../../store/outbox.ts"
 import type { Copy, RelayChange } from "../../store/relays.ts"
-import { copiesOf, copyAt, shownElsewhere, topicAt } from "../../store/relays.ts"
+import { copiesOf, copyAt, copyOnItsWay, shownElsewhere, topicAt } from "../../store/relays.ts"
 import type { KnownChannel } from "../channels.ts"
 
 /** The relays beside the routes that a message is for. */
@@ -23,19 +24,34 @@ export function relaysAnything({ bot }: RouteTable): boolean {
   return bot.also !== undefined || bot.routes.some(({ handler }) => typeof handler === "object" && "relay" in handler)
 }
 
-/** What a message answers that was shown here from elsewhere; nothing where it answers no such. */
+/** It cannot be decided yet; it is looked at again in a moment. */
+export class NotYet extends Error {}
+
+/** Milliseconds after its receipt within which an answer waits to learn what it answers. */
+const longestUnknown = 20_000
+
+/**
+ * What a message answers that was shown here from elsewhere; nothing where it answers no such. Throws NotYet where it
+ * answers something unknown, and copies were sent here whose id is not on record yet: it may be one of those.
+ */
 export async function answeredCopy(
   database: Database,
   line: Line,
   known: KnownChannel,
-  { message }: PendingMessage,
+  { message, receivedAt }: PendingMessage,
 ): Promise<Copy | undefined> {
   if (relayWhat(message) !== "said") return undefined
   const { threads, topics } = kindOf(known.row.kind)
   const { replyTo, place } = message
   const at = { channel: line.channel, place: line.place.address }
   const ids = [replyTo, threads ? place.topic : undefined].filter((id): id is string => id !== undefined)
-  const copy = ids.length > 0 ? await copyAt(database, at, ids) : undefined
+  let copy = ids.length > 0 ? await copyAt(database, at, ids) : undefined
+  if (!copy && ids.length > 0) {
+    const waits = nowOf(line).getTime() - receivedAt.getTime() < longestUnknown && (await copyOnItsWay(database, at))
+    if (waits) throw new NotYet("the copy that it may answer is still on its way")
+    // It may have come on record between the two looks.
+    copy = await copyAt(database, at, ids)
+  }
   return copy ?? (topics && place.topic !== undefined ? topicAt(database, at, place.topic) : undefined)
 }
 
@@ -85,7 +101,8 @@ export function answerChange(line: Line, { id, message }: PendingMessage, copy: 
     toConversation: copy.conversation,
     names: copy.names,
     threads: false,
-    answers: message.replyTo !== undefined ? (copy.providerId ?? undefined) : undefined,
+    // Whoever writes into the thread of one copy answers that one; a thread of a whole conversation answers none of it.
+    answers: message.replyTo !== undefined || !copy.threads ? (copy.providerId ?? undefined) : undefined,
   }
 }
 

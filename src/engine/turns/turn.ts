@@ -59,6 +59,7 @@ import { paceOf, turnedAway } from "./limits.ts"
 import { alsoFor, answerChange, answeredCopy, relayChanges, relaysAnything } from "./relays.ts"
 import type { KeptTurn, Standing } from "./waiting.ts"
 import { askingOf, recordOfWait, standingOf, waitChange } from "./waiting.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** What a turn is taken with. */
 export interface TurnParts {
@@ -107,7 +108,7 @@ export async function takeTurn(
   release: ReadyRelease | undefined,
   group: PendingMessage[],
 ): Promise<TurnResult> {
-  const startedAt = new Date()
+  const startedAt = wallClock("record")
   const hasState = Object.keys(line.state).length > 0
   if (!release?.hosts || !hasState || release.table.bot.stateSchema?.migrates !== true)
     return turnOf(parts, line, known, release, group, startedAt)

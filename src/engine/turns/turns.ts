@@ -32,7 +32,9 @@ import type { HeldCalls } from "../sender/heldCalls.ts"
 import type { Sender } from "../sender/sender.ts"
 import { gatherOf, nextGroup, waitFor } from "./grouping.ts"
 import { Failures } from "./failures.ts"
+import { NotYet } from "./relays.ts"
 import { faulted, takeTurn } from "./turn.ts"
+import { wallClock } from "../process/wallClock.ts"
 
 /** Conversations one process works on at a time; the rest waits where any process can take it. */
 const mostHeld = 2000
@@ -44,6 +46,8 @@ const mostHeld = 2000
 const mostUnwritten = 100
 /** Loaded lines of one channel that wait for that; more begin all the same, so that their messages leave memory. */
 const mostEntering = 5000
+/** Milliseconds until what cannot be decided yet is looked at again. */
+const notYet = 300
 /** What the log says of a step that threw. */
 const failed = "a turn could not be taken; it is tried again"
 
@@ -236,27 +240,39 @@ export class Turns {
   private async begin(line: Line): Promise<void> {
     const held = this.held.get(line.conversation)
     if (held?.fence !== line.fence) return
+    const startedAt = wallClock("record")
+    const away = (error: unknown) => {
+      this.complain(error)
+      this.drop(line)
+    }
+    const known = this.parts.channels.get(line.channel)
+    if (!known) return away(new Error(`The channel "${line.channel}" is not known to this process yet.`))
     try {
       if (FAULTS_BUILT) await faultPoint("turn: line loaded")
-      const known = this.parts.channels.get(line.channel)
-      if (!known) throw new Error(`The channel "${line.channel}" is not known to this process yet.`)
       const result = await this.parts.releases.with(line.release, async (release) => {
         const gather = gatherOf(known, release)
         const group = nextGroup(line.pending, gather, line.frozen)
         const settled = group.at(-1)!.position <= line.frozen
         const wait = settled ? 0 : waitFor(group, line.pending, gather, nowOf(line).getTime())
         if (wait <= 0) return this.taken(line, known, release, group)
-        held.timer = setTimeout(() => {
-          delete held.timer
-          this.reload(line)
-        }, wait)
+        this.lookAgain(held, line, wait)
         return undefined
       })
       await result?.()
     } catch (error) {
+      if (error instanceof NotYet) return this.lookAgain(held, line, notYet)
+      if (this.stopping || databaseFault(error) === "away") return away(error)
+      // Before it was known which of them belong together: the first is the one that is not taken.
       this.complain(error)
-      this.drop(line)
+      await this.commits.add(faulted(line, undefined, line.pending.slice(0, 1), startedAt, error)).catch(away)
     }
+  }
+
+  private lookAgain(held: Held, line: Line, wait: number): void {
+    held.timer = setTimeout(() => {
+      delete held.timer
+      this.reload(line)
+    }, wait)
   }
 
   /**
@@ -269,9 +285,9 @@ export class Turns {
     release: ReadyRelease | undefined,
     group: PendingMessage[],
   ): Promise<() => Promise<void>> {
-    const startedAt = new Date()
+    const startedAt = wallClock("record")
     const failing = (error: unknown) => {
-      if (this.stopping || databaseFault(error) === "away") throw error
+      if (this.stopping || error instanceof NotYet || databaseFault(error) === "away") throw error
       this.complain(error)
       return faulted(line, release, group, startedAt, error)
     }
@@ -311,7 +327,7 @@ export class Turns {
       this.failures.take(result)
       figures.turned(turn.outcome)
       figures.routed(turn.messages[0] ?? "", turn.startedAt)
-      figures.reached("handled", Date.now() - turn.startedAt.getTime())
+      figures.reached("handled", wallClock("figure").getTime() - turn.startedAt.getTime())
     }
     if (done.waiting.length > 0) bell.ring("sends")
     if (results.some(({ waits }) => waits !== undefined)) bell.ring("queues")

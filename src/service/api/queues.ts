@@ -44,7 +44,7 @@ function leaseView({ lease, place, leases, since, until, leasedUntil, asked }: L
   }
 }
 
-function queuedView({ since, until, leasedAt, leasedUntil, ...rest }: QueuedRow): QueuedView {
+function queuedView({ since, until, leasedAt, leasedUntil, place: _, ...rest }: QueuedRow): QueuedView {
   return {
     ...rest,
     since: since.toISOString(),
@@ -127,7 +127,7 @@ export const queueRoutes: ApiRoute[] = [
   route("GET /queues", {
     summary: "The queues at which turns wait",
     role: "reader",
-    answers: "Each with how many wait, how many are leased, and since when the oldest waits.",
+    answers: "Each with how many wait (counted up to 10,000), how many are leased, and since when the oldest waits.",
     handle: async ({ engine }) => ({ items: await listQueues(engine.reading), next: null }),
   }),
   route("GET /queues/{name}", {
@@ -141,7 +141,8 @@ export const queueRoutes: ApiRoute[] = [
         throw new Trouble("bad-input", "The cursor is not the next of the list before.", "Begin without one.", "cursor")
       const after = since === undefined ? {} : { after: { since, conversation: conversation! } }
       const rows = await listQueued(engine.reading, params.name!, { limit: query.limit + 1, ...after })
-      return page(rows.map(queuedView), query.limit, (one) => `${one.since} ${one.conversation}`)
+      const found = page(rows, query.limit, (one) => `${one.place} ${one.conversation}`)
+      return { ...found, items: found.items.map(queuedView) }
     },
   }),
   route("POST /queues/{name}/lease", {
