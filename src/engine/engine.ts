@@ -116,6 +116,7 @@ export class Engine {
   readonly secrets: NamedSecrets
   readonly lending: Lending
   readonly notices: Notices
+  private readonly proofs: Proofs
   private readonly relaying: Relaying
   readonly applications: Applications
   /** Bytes of calls' bodies under way, told by whoever reads them. */
@@ -215,7 +216,7 @@ export class Engine {
     this.timers = turns && new Timers({ database, releases, bell, errands })
     const media = (this.media = new MediaFetcher({ database, channels, bell, errands, log, disk }))
     const sampling = new Sampling({ database, channels, seal, bell })
-    const proofs = new Proofs({ ...shared, sender: this.sender, alerts })
+    const proofs = (this.proofs = new Proofs({ ...shared, sender: this.sender, alerts }))
     const forwarding = (this.forwarding = new Forwarding({
       ...shared,
       seal,
@@ -383,10 +384,11 @@ export class Engine {
   }
 
   private chores(): { name: string; every: number; run: (now: Date) => Promise<unknown> }[] {
-    const { database, channels } = this
+    const { database, channels, proofs } = this
     const keys = () => channels.all().map(({ row }) => row.key)
     return [
       { name: "months ahead", every: 6 * 3600, run: (now) => makePartitions(database, now) },
+      { name: "proven doubts", every: 60, run: () => proofs.lookAgain() },
       { name: "refused calls", every: 600, run: (now) => pruneRefused(database, keys(), now) },
       { name: "tally", every: 60, run: () => sumUpTally(database) },
       { name: "sessions", every: 3600, run: () => pruneSessions(database) },

@@ -91,6 +91,27 @@ export async function proofsOf(database: Database, traces: string[]): Promise<Ma
   return new Map(found.map((row) => [row.trace, row.provider_id ? { providerId: row.provider_id } : {}]))
 }
 
+/** Doubts looked through at once; of more, the newest. */
+const mostDoubts = 2000
+
+/**
+ * Doubts that a person is asked about though their provider has told that they arrived: the process that kept its word
+ * ended, or lost the database, before it had settled them.
+ */
+export async function provenDoubts(
+  database: Database,
+): Promise<{ channel: string; mark: string; providerId: string | null }[]> {
+  return rows(
+    database,
+    `SELECT d.channel, d.mark, max(s.provider_id) AS "providerId" FROM (
+       SELECT p.channel, p.message || '.' || a.call AS mark FROM (
+         SELECT channel, message FROM parked WHERE decided_at IS NULL AND what = 'send' AND cause = 'doubt' ORDER BY id DESC LIMIT ${mostDoubts}
+       ) p CROSS JOIN LATERAL (SELECT call FROM attempts WHERE message = p.message ORDER BY attempt DESC LIMIT 1) a
+     ) d JOIN statuses s ON s.trace = d.channel || ' mark ' || d.mark AND s.status <> 'failed'
+     GROUP BY d.channel, d.mark`,
+  )
+}
+
 /**
  * Doubtful messages that had been parked before the provider told that they arrived: they are settled, and what is left of
  * them goes on at the end of the line. Gives their conversations.

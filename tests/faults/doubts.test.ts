@@ -6,6 +6,7 @@ import {
   eventually,
   freshDatabase,
   pause,
+  query,
   startService,
   takenUp,
   tempFolder,
@@ -49,6 +50,21 @@ test("forty doubts that wait for an echo are looked for together", async () => {
     async () => (await service.client.parked({ channel: stage.key, limit: 100 })).items.length === people.length,
     "a person to be asked about each",
   )
+  // The provider's word of one was kept, and whoever was to settle it ended then.
+  const [one] = (await service.client.parked({ channel: stage.key, limit: 1 })).items
+  await query(
+    database,
+    `INSERT INTO statuses (trace, status, provider_id, at, intake)
+     SELECT channel || ' mark ' || message || '.0', 'delivered', 'm_told', now(), (SELECT max(id) FROM intakes) FROM parked WHERE id = '${one!.id}'`,
+  )
+  await query(database, "DELETE FROM chores WHERE name = 'proven doubts'")
+  const other = await startService({ database, bot: tempFolder(quayBot) })
+  await eventually(
+    async () => (await service.client.parked({ channel: stage.key, limit: 100 })).items.length === people.length - 1,
+    "the one that arrived to be settled",
+  )
+  expect(await service.client.message(one!.message)).toMatchObject({ providerId: "m_told" })
+  await other.stop()
   await stage.stop()
 }, 60_000)
 

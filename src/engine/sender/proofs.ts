@@ -3,7 +3,7 @@ import type { Alarm } from "../../core/channels/kind.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
-import { settleParkedDoubts } from "../../store/statuses.ts"
+import { provenDoubts, settleParkedDoubts } from "../../store/statuses.ts"
 import type { Channels } from "../channels.ts"
 import type { Alerts } from "./alerts.ts"
 import type { Sender } from "./sender.ts"
@@ -32,6 +32,12 @@ export class Proofs {
     } catch (error) {
       if (databaseFault(error) !== "away") log.error({ err: error }, "a doubt could not be settled")
     }
+  }
+
+  /** Settles what was proven and not settled, since whoever was to do so ended. */
+  async lookAgain(): Promise<void> {
+    for (const { channel, mark, providerId } of await provenDoubts(this.parts.database))
+      await this.proven(channel, [{ mark, ...(providerId === null ? {} : { providerId }) }])
   }
 
   /** The provider says that the account works again. */
