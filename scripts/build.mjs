@@ -32,7 +32,7 @@ export async function build({ tests = false, say = (text) => console.log(text) }
     await buildConsole()
     known.pages = pages
   }
-  const forTests = service + hashOf(["tests/faults/campaign.ts", "tests/faults/bot.ts", "tests/support"])
+  const forTests = service + hashOf([...campaignFiles, "tests/support"])
   if (tests && (known.tests !== forTests || !existsSync(join(root, "dist/faults/inside.js")))) {
     say("building the service for the tests …")
     await bundle("dist/faults", { ...testEntryPoints, campaign: "tests/faults/campaign.ts" }, true)
@@ -40,6 +40,9 @@ export async function build({ tests = false, say = (text) => console.log(text) }
   }
   writeFileSync(stamps, JSON.stringify(known))
 }
+
+/** What the campaign is made of. */
+const campaignFiles = ["campaign", "campaignKinds", "campaignFaults", "bot"].map((name) => `tests/faults/${name}.ts`)
 
 export const entryPoints = {
   wobbet: "src/cli/main.ts",

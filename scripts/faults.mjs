@@ -1,4 +1,4 @@
-// npm run faults: every kill table, and a short campaign of fixed seeds. With --seed or --minutes a random campaign alone.
+// npm run faults: every kill table, and a short campaign of fixed seeds. With --seed, --minutes, --only or --shrink a random campaign alone.
 import { spawnSync } from "node:child_process"
 import { fileURLToPath } from "node:url"
 import { report, runJest } from "./jest.mjs"
@@ -7,7 +7,20 @@ import { setUp } from "./setup.mjs"
 const root = fileURLToPath(new URL("..", import.meta.url))
 const args = process.argv.slice(2)
 
-/** A campaign of its own: two service processes, and faults at random. Gives its exit code. */
+/** Leaves out one class of faults after the other, for as long as a promise is still broken without it. */
+function shrink(options) {
+  let left = ["process", "database", "wire", "clock", "disk", "provider", "elsewhere"]
+  const breaks = (classes) => campaign([...options, "--only", classes.join(",")]) === 1
+  if (!breaks(left)) return 0
+  for (const one of [...left]) {
+    const without = left.filter((other) => other !== one)
+    if (without.length > 0 && breaks(without)) left = without
+  }
+  console.log(`The fewest faults that break a promise: ${left.join(", ")}`)
+  return 1
+}
+
+/** A campaign of its own: two or three service processes, and faults at random. Gives its exit code. */
 function campaign(options) {
   const done = spawnSync(process.execPath, ["--enable-source-maps", `${root}/dist/faults/campaign.js`, ...options], {
     cwd: root,
@@ -23,6 +36,7 @@ try {
   console.log("0 passed, 1 failed")
   process.exit(1)
 }
+if (args.includes("--shrink")) process.exit(shrink(args.filter((arg) => arg !== "--shrink")))
 if (args.length > 0) process.exit(campaign(args))
 
 const begun = performance.now()

@@ -15,7 +15,7 @@ turnsPerMinute: 1000
 models: { harbour: { address: "${model}", model: small } }
 also: [{ name: desk, when: { channel: resending, phrase: "in the name of $word{name}" }, relay: { to: { channel: ${desk.channel}, place: "${desk.place}" } } }]
 routes:
-  - { name: tally, when: { phrase: "tally $integer{k}" }, handler: tally }
+  - { name: tally, when: { phrase: "tally $integer{k} [of $word{who}]" }, handler: tally }
   - { name: booking, when: { phrase: "book seats" }, handler: booking }
   - { name: office, when: { phrase: "office $integer{k}" }, handler: { endpoint: "${office}/ask", within: 20s, fallback: "Nobody at the office." } }
   - { name: queue, when: { phrase: "baggage $integer{k}" }, handler: { queue: baggage, within: 60s, fallback: "Nobody at the desk." } }

@@ -244,6 +244,11 @@ export class Postman {
     return taken
   }
 
+  /** How many calls are still to be brought. */
+  get waiting(): number {
+    return this.queue.length
+  }
+
   stop(): void {
     this.stopped = true
   }
