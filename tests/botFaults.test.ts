@@ -4,7 +4,7 @@ import { root, tempFolder } from "./support/harness.ts"
 import { readFileSync } from "node:fs"
 
 const sdk = {
-  sdk: join(root, "dist/sdk.js"),
+  from: { sdk: join(root, "dist/sdk.js"), home: undefined, roots: [] },
   declaration: readFileSync(join(root, "dist/types/sdk/index.d.ts"), "utf8"),
 }
 

@@ -145,7 +145,9 @@ async function rewriteHere(folder: string | undefined, options: { json?: boolean
 /** In this process: no service is needed, and none is held up by it. */
 async function checkHere(folder: string): Promise<BotView & { routes?: string[] }> {
   const { checkBotFolder } = await import("../service/botCheck.ts")
-  return checkBotFolder(folder, { sdk: builtFiles.sdk, declaration: sdkDeclaration })
+  const { botRoots, homeFolder } = await import("../service/settings.ts")
+  const from = { sdk: builtFiles.sdk, home: homeFolder(process.env), roots: botRoots(process.env) }
+  return checkBotFolder(folder, { from, declaration: sdkDeclaration })
 }
 
 /** What is odd and no fault. */

@@ -16,6 +16,7 @@ import { ChannelCare } from "./care/channelCare.ts"
 import { Profiles } from "./care/profiles.ts"
 import { QueueWatch } from "./care/queueWatch.ts"
 import { Channels } from "./channels.ts"
+import type { FolderSource } from "./handlers/folderReader.ts"
 import type { BotStatus } from "./handlers/followed.ts"
 import { FollowedFolder } from "./handlers/followed.ts"
 import type { HostLimits } from "./handlers/hostProcess.ts"
@@ -77,6 +78,8 @@ export interface EngineSettings {
   hostScript: string
   renderScript: string
   sdk: string
+  /** Folders outside a bot's own that code may be taken from. */
+  botRoots: string[]
   /** A bot folder to follow on save. */
   botFolder?: string
   lane?: string
@@ -265,11 +268,17 @@ export class Engine {
             releases,
             secrets,
             folder,
-            sdk: settings.sdk,
+            from: this.folderSource,
             lane: settings.lane ?? "live",
             takesTurns: turns !== undefined,
           })
     this.housekeeping = new Housekeeping({ database, log, self, rounds: this.rounds(), chores: this.chores() })
+  }
+
+  /** What bot folders are read with. */
+  get folderSource(): FolderSource {
+    const { sdk, home, botRoots } = this.settings
+    return { sdk, home, roots: botRoots }
   }
 
   /** What is wrong with a state by the schema of the bot that answers a channel, where it has one. */

@@ -3,19 +3,20 @@ import { join } from "node:path"
 import type { BotView } from "../client/types.ts"
 import { rewriteBot } from "../core/routing/rewrite.ts"
 import { readBotFolder } from "../engine/handlers/botFolder.ts"
+import type { FolderSource } from "../engine/handlers/folderReader.ts"
 import { typeFaults } from "../engine/handlers/typeCheck.ts"
 
 /**
  * Reads a bot folder in this process, types and all, without a service that runs.
  *
- * @param sdk what `import … from "wobbet"` stands for, as code
- * @param declaration the same, as types
+ * @param from what the folder is read with
+ * @param declaration what `import … from "wobbet"` stands for, as types
  */
 export async function checkBotFolder(
   folder: string,
-  { sdk, declaration }: { sdk: string; declaration: string },
+  { from, declaration }: { from: FolderSource; declaration: string },
 ): Promise<BotView & { routes?: string[] }> {
-  const reading = await readBotFolder(folder, sdk)
+  const reading = await readBotFolder(folder, from)
   const types = await typeFaults(folder, reading.files, declaration)
   // What cannot be read at all is told once, by who reads it first.
   const known = "faults" in reading ? reading.faults : []

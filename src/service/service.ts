@@ -58,6 +58,7 @@ export async function startService(
       hostScript: options.files.hostScript,
       renderScript: options.files.renderScript,
       sdk: options.files.sdk,
+      botRoots: settings.botRoots,
       log,
       leastDisk: settings.leastDisk * 1e6,
       networks: settings.networks,

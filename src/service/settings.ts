@@ -1,6 +1,6 @@
 import { randomBytes } from "node:crypto"
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from "node:fs"
-import { join, resolve } from "node:path"
+import { delimiter, join, resolve } from "node:path"
 import ipaddr from "ipaddr.js"
 import type { RoleName } from "../engine/engine.ts"
 
@@ -18,6 +18,8 @@ export interface ServiceSettings {
   proxies: string[]
   /** Private networks that endpoints of bots may lie in: addresses, or networks in CIDR notation. */
   networks: string[]
+  /** Folders outside a bot's own that its code may be taken from, such as that of a workspace. */
+  botRoots: string[]
   /** Connections open at once, at most. */
   connections: number
   /** Megabytes of disk below which no media are fetched any more. */
@@ -54,6 +56,7 @@ export function readServiceSettings(env: NodeJS.ProcessEnv): ServiceSettings {
     roles: new Set(named as RoleName[]),
     proxies: networksOf(env, "WOBBET_PROXIES"),
     networks: networksOf(env, "WOBBET_PRIVATE_NETWORKS"),
+    botRoots: botRoots(env),
     connections: wholeNumber(env, "WOBBET_CONNECTIONS", 2000),
     leastDisk: wholeNumber(env, "WOBBET_LEAST_DISK", 200),
   }
@@ -75,6 +78,17 @@ function wholeNumber(env: NodeJS.ProcessEnv, name: string, usual: number): numbe
   if (!Number.isInteger(value) || value < 1)
     throw new SettingFault(`${name} is "${env[name]}"; it takes a whole number, such as ${usual}.`)
   return value
+}
+
+/** `WOBBET_BOT_ROOTS`: folders, separated as those of PATH are. */
+export function botRoots(env: NodeJS.ProcessEnv): string[] {
+  const named = (env.WOBBET_BOT_ROOTS ?? "").split(delimiter).filter((one) => one.trim() !== "")
+  const missing = named.find((one) => !existsSync(one))
+  if (missing !== undefined)
+    throw new SettingFault(
+      `WOBBET_BOT_ROOTS names "${missing}", which is not there; it takes folders, with ${delimiter} between.`,
+    )
+  return named.map((one) => resolve(one))
 }
 
 export function homeFolder(env: NodeJS.ProcessEnv): string {

@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto"
-import { readdir, readFile, stat } from "node:fs/promises"
+import { existsSync } from "node:fs"
+import { readdir, stat } from "node:fs/promises"
 import { join, relative, resolve } from "node:path"
 import type { Message as EsbuildMessage } from "esbuild"
 import { watch } from "chokidar"
@@ -14,6 +15,8 @@ import type { RuleMapping } from "../../core/routing/ruleFile.ts"
 import { readRuleFile } from "../../core/routing/ruleFile.ts"
 import { readProfile } from "../../core/gateway/readProfile.ts"
 import { profiles as shippedProfiles } from "../../core/gateway/shipped.ts"
+import type { FolderSource } from "./folderReader.ts"
+import { FolderReader, NotRead } from "./folderReader.ts"
 import type { HandlerError } from "./handler.ts"
 import { folderWord } from "./hostProtocol.ts"
 import { writtenHandlers } from "./registry.ts"
@@ -34,7 +37,9 @@ export interface BotPackage {
   profiles: { [name: string]: string }
 }
 
-/** Bytes of a rule's own file, of a file of texts, and of a calendar. */
+/** Bytes of bot.yaml, of a profile, of a rule's own file, of a file of texts, and of a calendar. */
+const longestBot = 4_000_000
+const longestProfile = 500_000
 const longestRules = 2_000_000
 const longestTexts = 200_000
 const longestCalendar = 500_000
@@ -43,25 +48,24 @@ const longestCalendar = 500_000
 export type BotFolderReading = ({ ready: BotPackage } | { faults: Fault[] }) & { files: string[] }
 
 /**
- * Reads a bot folder: `bot.yaml`, and the code handlers under `handlers/`, bundled with the SDK into one module.
- *
- * @param sdk the file that `import … from "wobbet"` stands for.
+ * Reads a bot folder: `bot.yaml`, and the code handlers under `handlers/`, bundled with the SDK into one module. All of it
+ * is read by the FolderReader's rules.
  */
-export async function readBotFolder(folder: string, sdk: string): Promise<BotFolderReading> {
+export async function readBotFolder(folder: string, from: FolderSource): Promise<BotFolderReading> {
   const file = join(folder, "bot.yaml")
-  let source: string
-  try {
-    source = await readFile(file, "utf8")
-  } catch {
+  if (!existsSync(file)) {
     const remedy = `Make ${shownPath(file)}, or name another folder with --bot.`
     return { files: [], faults: [{ file: shownPath(file), says: "there is no bot.yaml in the folder", remedy }] }
   }
+  const reader = new FolderReader(folder, from)
+  const source = await reader.textOr(file, longestBot)
+  if (typeof source !== "string") return { files: [], faults: [source] }
   const files = await codeFiles(join(folder, "handlers"))
   const tools = await codeFiles(join(folder, "tools"))
-  const documents = await readDocuments(folder)
-  const rules = await readRules(folder)
-  const texts = await readTexts(folder)
-  const calendars = await readCalendars(folder)
+  const documents = await readDocuments(reader)
+  const rules = await readRules(reader)
+  const texts = await readTexts(reader)
+  const calendars = await readCalendars(reader)
   const known = {
     files: new Set(files.keys()),
     kinds: writtenHandlers,
@@ -72,15 +76,15 @@ export async function readBotFolder(folder: string, sdk: string): Promise<BotFol
     tools: new Set(tools.keys()),
   }
   const reading = readBot(source, shownPath(file), known)
-  const state = await readStateSchema(folder)
+  const state = await readStateSchema(reader)
   const schema = state && "schema" in state ? state : undefined
-  const alongside = await readFilesOf(folder)
-  const bundle = await bundleHandlers(folder, files, sdk, {
+  const alongside = await readFilesOf(reader)
+  const bundle = await bundleHandlers(reader, files, from.sdk, {
     schema: schema?.code,
     files: alongside.files,
     tools,
   })
-  const profiles = await readProfiles(folder)
+  const profiles = await readProfiles(reader)
   const ofFiles = [...alongside.faults, ...rules.faults, ...texts.faults, ...calendars.faults, ...documents.faults]
   const faults = [
     // Without a file that cannot be read, much would be at fault that is not.
@@ -119,13 +123,17 @@ function notesWithLines(id: string, definition: Bot, lines: number[], file: stri
 }
 
 /** The gateway profiles under `profiles/`; what is wrong in one is said with its line, and what would be right. */
-async function readProfiles(folder: string): Promise<{ sources: { [name: string]: string }; faults: Fault[] }> {
-  const inside = join(folder, "profiles")
+async function readProfiles(reader: FolderReader): Promise<{ sources: { [name: string]: string }; faults: Fault[] }> {
+  const inside = join(reader.folder, "profiles")
   const found = await readdir(inside).catch(() => [])
   const sources: { [name: string]: string } = {}
   const faults: Fault[] = []
   for (const name of found.filter((one) => /\.ya?ml$/.test(one)).sort()) {
-    const source = await readFile(join(inside, name), "utf8")
+    const source = await reader.textOr(join(inside, name), longestProfile)
+    if (typeof source !== "string") {
+      faults.push(source)
+      continue
+    }
     const file = shownPath(join(inside, name))
     const read = readProfile(source)
     if ("faults" in read)
@@ -146,8 +154,10 @@ async function readProfiles(folder: string): Promise<{ sources: { [name: string]
 }
 
 /** The rules under `rules/`, each named as its file: `rules/place.csv` is `$place`. */
-async function readRules(folder: string): Promise<{ mappings: { [name: string]: RuleMapping }; faults: Fault[] }> {
-  const inside = join(folder, "rules")
+async function readRules(
+  reader: FolderReader,
+): Promise<{ mappings: { [name: string]: RuleMapping }; faults: Fault[] }> {
+  const inside = join(reader.folder, "rules")
   const found = await readdir(inside).catch(() => [])
   const mappings: { [name: string]: RuleMapping } = {}
   const faults: Fault[] = []
@@ -165,7 +175,7 @@ async function readRules(folder: string): Promise<{ mappings: { [name: string]: 
       faults.push({ file, line: 1, says: `the rule ${name} has two files`, remedy: "Remove one of them." })
       continue
     }
-    const source = await readBounded(join(inside, written), longestRules)
+    const source = await reader.textOr(join(inside, written), longestRules)
     if (typeof source !== "string") {
       faults.push(source)
       continue
@@ -178,13 +188,13 @@ async function readRules(folder: string): Promise<{ mappings: { [name: string]: 
 }
 
 /** The texts under `texts/`: each file a mapping of names to texts. */
-async function readTexts(folder: string): Promise<{ texts: Texts; faults: Fault[] }> {
-  const inside = join(folder, "texts")
+async function readTexts(reader: FolderReader): Promise<{ texts: Texts; faults: Fault[] }> {
+  const inside = join(reader.folder, "texts")
   const found = await readdir(inside).catch(() => [])
   const texts: Texts = {}
   const faults: Fault[] = []
   for (const written of found.filter((name) => /\.ya?ml$/.test(name)).sort()) {
-    const source = await readBounded(join(inside, written), longestTexts)
+    const source = await reader.textOr(join(inside, written), longestTexts)
     if (typeof source !== "string") {
       faults.push(source)
       continue
@@ -210,13 +220,14 @@ async function readTexts(folder: string): Promise<{ texts: Texts; faults: Fault[
 }
 
 /** The iCalendar files of the folder, at its top or under `hours/`, by the names that hours know them by. */
-async function readCalendars(folder: string): Promise<{ files: { [name: string]: string }; faults: Fault[] }> {
+async function readCalendars(reader: FolderReader): Promise<{ files: { [name: string]: string }; faults: Fault[] }> {
+  const { folder } = reader
   const files: { [name: string]: string } = {}
   const faults: Fault[] = []
   for (const inside of ["", "hours/"])
     for (const written of await readdir(join(folder, inside)).catch(() => [])) {
       if (!/\.ics$/i.test(written)) continue
-      const source = await readBounded(join(folder, inside, written), longestCalendar)
+      const source = await reader.textOr(join(folder, inside, written), longestCalendar)
       if (typeof source === "string") files[inside + written] = source
       else faults.push(source)
     }
@@ -227,15 +238,15 @@ async function readCalendars(folder: string): Promise<{ files: { [name: string]:
 const longestFiles = 2_000_000
 
 /** The texts under `files/`, by their paths in it: they travel with the release, and handlers read them by that name. */
-async function readFilesOf(folder: string): Promise<{ files: { [name: string]: string }; faults: Fault[] }> {
-  const inside = join(folder, "files")
+async function readFilesOf(reader: FolderReader): Promise<{ files: { [name: string]: string }; faults: Fault[] }> {
+  const inside = join(reader.folder, "files")
   const found = await readdir(inside, { recursive: true, withFileTypes: true }).catch(() => [])
   const files: { [name: string]: string } = {}
   const faults: Fault[] = []
   let room = longestFiles
   for (const entry of found.filter((one) => one.isFile() && !one.name.startsWith(".")).sort(byPath)) {
     const path = join(entry.parentPath, entry.name)
-    const source = await readBounded(path, room)
+    const source = await reader.textOr(path, room)
     if (typeof source !== "string") {
       const remedy = `All of files/ may have ${longestFiles} characters. ${source.remedy ?? ""}`.trim()
       faults.push({ ...source, remedy })
@@ -255,7 +266,8 @@ const deepestDocuments = 4
 const longestDocuments = 4_000_000
 
 /** The Markdown and plain texts of the folder, by their paths in it: what handlers name of them travels with the release. */
-async function readDocuments(folder: string): Promise<{ files: { [path: string]: string }; faults: Fault[] }> {
+async function readDocuments(reader: FolderReader): Promise<{ files: { [path: string]: string }; faults: Fault[] }> {
+  const { folder } = reader
   const files: { [path: string]: string } = {}
   const faults: Fault[] = []
   let room = longestDocuments
@@ -266,7 +278,7 @@ async function readDocuments(folder: string): Promise<{ files: { [path: string]:
       if (entry.name.startsWith(".") || entry.name === "node_modules") continue
       if (entry.isDirectory() && depth < deepestDocuments) await walk(path, depth + 1)
       if (!entry.isFile() || !/\.(md|txt)$/i.test(entry.name)) continue
-      const source = await readBounded(path, room)
+      const source = await reader.textOr(path, room)
       if (typeof source !== "string") faults.push(source)
       else {
         room -= source.length
@@ -276,17 +288,6 @@ async function readDocuments(folder: string): Promise<{ files: { [path: string]:
   }
   await walk(folder, 0)
   return { files, faults }
-}
-
-/** A file of the folder; or what keeps it from being read. */
-async function readBounded(path: string, longest: number): Promise<string | Fault> {
-  const file = shownPath(path)
-  const size = (await stat(path).catch(() => undefined))?.size ?? 0
-  if (size > longest)
-    return { file, line: 1, says: `the file has ${size} bytes; ${longest} are read`, remedy: "Write less into it." }
-  return readFile(path, "utf8").catch((error: Error): Fault => {
-    return { file, line: 1, says: `the file cannot be read (${error.message})`, remedy: "Look at its rights." }
-  })
 }
 
 /** Calls back, at most ten times a second, when something in the folder was saved. Gives what ends it. */
@@ -318,7 +319,7 @@ async function codeFiles(inside: string): Promise<Map<string, string>> {
 }
 
 async function bundleHandlers(
-  folder: string,
+  reader: FolderReader,
   files: Map<string, string>,
   sdk: string,
   {
@@ -328,6 +329,9 @@ async function bundleHandlers(
   }: { schema: string | undefined; files: { [name: string]: string }; tools: Map<string, string> },
 ): Promise<{ code: string | null } | { faults: Fault[] }> {
   if (files.size === 0 && tools.size === 0 && schema === undefined) return { code: null }
+  const { folder } = reader
+  const libraries = schema === undefined && tools.size === 0 ? {} : schemaLibraries(folder)
+  Object.values(libraries).forEach((file) => reader.alsoTake(file))
   const imports = [...files.values()].map((file, at) => `import h${at} from ${JSON.stringify(resolve(file))}`)
   const entries = [...files.keys()].map((name, at) => `  ${JSON.stringify(name)}: { default: h${at} },`)
   if (schema !== undefined) entries.push(schemaEntry)
@@ -352,7 +356,8 @@ async function bundleHandlers(
       sourcesContent: false,
       absWorkingDir: resolve(folder),
       outfile: join(resolve(folder), "bundle.mjs"),
-      alias: { wobbet: sdk, ...(schema === undefined && tools.size === 0 ? {} : schemaLibraries(folder)) },
+      alias: { wobbet: sdk, ...libraries },
+      plugins: [reader.plugin()],
       logLevel: "silent",
       banner: {
         js: 'import { createRequire as __requireFor } from "node:module"; const require = __requireFor(import.meta.url);',
@@ -362,11 +367,17 @@ async function bundleHandlers(
   } catch (error) {
     const { errors } = error as { errors?: EsbuildMessage[] }
     if (!errors) throw error
-    return { faults: errors.map((error) => faultOf(error, folder, files)) }
+    return { faults: errors.map((error) => faultOf(error, reader, files)) }
   }
 }
 
-function faultOf(error: EsbuildMessage, folder: string, files: Map<string, string>): Fault {
+function faultOf(error: EsbuildMessage, reader: FolderReader, files: Map<string, string>): Fault {
+  const { folder } = reader
+  if (error.detail instanceof NotRead) return error.detail.fault
+  // The bundler reads settings of packages by itself, and what it says of them may quote what stands there.
+  if (error.location && !reader.mayQuote(error.location.file))
+    return new NotRead(resolve(folder, error.location.file), "it cannot be read as code", "Take out what imports it.")
+      .fault
   const missing = /No matching export in "(.+?)" for import "default"/.exec(error.text)
   if (missing) {
     const remedy = 'Write "export default handler(async ({ message }) => …)", with handler imported from "wobbet".'

@@ -5,10 +5,11 @@ import { unroutedCases } from "../../core/routing/unrouted.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { Database } from "../../store/database.ts"
 import { keepProfile } from "../../store/profiles.ts"
-import { publishRelease } from "../../store/releases.ts"
+import { lanesKnown, publishRelease } from "../../store/releases.ts"
 import type { Channels } from "../channels.ts"
 import type { BotPackage } from "./botFolder.ts"
 import { faultLine, faultOfLoading, followFolder, readBotFolder } from "./botFolder.ts"
+import type { FolderSource } from "./folderReader.ts"
 import type { NamedSecrets } from "./namedSecrets.ts"
 import { secretsOf } from "./registry.ts"
 import { shownPath } from "./shownPath.ts"
@@ -42,7 +43,7 @@ export class FollowedFolder {
       bell: Bell
       log: Logger
       folder: string
-      sdk: string
+      from: FolderSource
       lane: string
       /** Whether this process takes turns, so that a new release is made ready at once. */
       takesTurns: boolean
@@ -67,20 +68,23 @@ export class FollowedFolder {
 
   /** Reads the folder; a version with faults leaves the one before in place. */
   private async load(): Promise<void> {
-    const { folder, sdk } = this.parts
-    const reading = await readBotFolder(folder, sdk)
+    const { folder, from } = this.parts
+    const reading = await readBotFolder(folder, from)
     const faults =
       "faults" in reading
         ? reading.faults
         : [...(await this.faultsOfSecrets(reading.ready)), ...(await this.faultsOfLoading(reading.ready))]
-    if ("faults" in reading || faults.length > 0) this.refuse(faults)
+    if ("faults" in reading || faults.length > 0) await this.refuse(faults)
     else await this.take(reading.ready)
   }
 
-  private refuse(faults: Fault[]): void {
-    const { folder, log, bell } = this.parts
+  private async refuse(faults: Fault[]): Promise<void> {
+    const { database, folder, lane, log, bell } = this.parts
     this.status = { ...this.status, folder, faults }
-    const still = this.status.release ? "The version before still answers." : "No bot answers until this is fixed."
+    // What answered before this process began answers still.
+    const stands =
+      this.status.release ?? (await lanesKnown(database).catch(() => [])).some((known) => known.lane === lane)
+    const still = stands ? "The version before still answers." : "No bot answers until this is fixed."
     log.error(
       `the bot folder ${folder} has faults. ${still}\n${faults.map((fault) => `  ${faultLine(fault)}`).join("\n")}`,
     )

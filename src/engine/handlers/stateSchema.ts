@@ -1,11 +1,11 @@
 import { existsSync } from "node:fs"
-import { readFile } from "node:fs/promises"
 import { join, resolve } from "node:path"
 import { fileURLToPath } from "node:url"
 import { Ajv2020 } from "ajv/dist/2020.js"
 import addFormatsModule from "ajv-formats"
 import { readYaml } from "../../core/message/yaml.ts"
 import type { Bot, Fault } from "../../core/routing/bot.ts"
+import type { FolderReader } from "./folderReader.ts"
 import type { CodeRunner, ReadyRelease, TurnInput } from "./handler.ts"
 import { HandlerFault } from "./handler.ts"
 import { shownPath } from "./shownPath.ts"
@@ -15,24 +15,29 @@ type StateSchema = NonNullable<Bot["stateSchema"]>
 /** Under what name the bundle has it; a handler's file cannot be named so. */
 const inBundle = "state schema"
 
+/** Bytes of its file. */
+const longestSource = 1_000_000
 /** Milliseconds it may take. */
 const longest = 2000
 
 /** The schema of a folder, if it has one: a Joi schema that `state.ts` exports, or a JSON Schema in `state.yaml`. */
 export async function readStateSchema(
-  folder: string,
+  reader: FolderReader,
 ): Promise<{ schema: StateSchema; code: string } | { faults: Fault[] } | undefined> {
-  const [code, yaml] = [join(folder, "state.ts"), join(folder, "state.yaml")]
+  const [code, yaml] = [join(reader.folder, "state.ts"), join(reader.folder, "state.yaml")]
   if (existsSync(code) && existsSync(yaml)) {
     const remedy = "Remove one of them."
     return { faults: [{ file: shownPath(yaml), line: 1, says: "there is a state.ts beside it", remedy }] }
   }
   if (existsSync(code)) {
-    const migrates = /^export\s+(async\s+)?(function|const|let)\s+migrate\b/m.test(await readFile(code, "utf8"))
+    const source = await reader.textOr(code, longestSource)
+    if (typeof source !== "string") return { faults: [source] }
+    const migrates = /^export\s+(async\s+)?(function|const|let)\s+migrate\b/m.test(source)
     return { schema: { file: "state.ts", migrates }, code: ofCode }
   }
   if (!existsSync(yaml)) return undefined
-  const source = await readFile(yaml, "utf8")
+  const source = await reader.textOr(yaml, longestSource)
+  if (typeof source !== "string") return { faults: [source] }
   const read = readYaml(source)
   const file = shownPath(yaml)
   if ("faults" in read)

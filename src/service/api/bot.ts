@@ -25,7 +25,7 @@ export const botRoutes: ApiRoute[] = [
       const folder = body.folder ? resolve(body.folder) : engine.settings.botFolder
       if (!folder)
         throw notFound("bot folder", "", 'Start the service with "wobbet serve --bot <folder>", or name a folder.')
-      const reading = await readBotFolder(folder, engine.settings.sdk)
+      const reading = await readBotFolder(folder, engine.folderSource)
       if ("faults" in reading) return { folder, faults: reading.faults, notes: [] }
       const { bot, id, notes } = reading.ready
       const faults = answersNowhere(bot, engine.care.silent(bot.bot))
