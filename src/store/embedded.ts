@@ -1,14 +1,16 @@
 import type { ChildProcess } from "node:child_process"
-import { execFileSync, spawn } from "node:child_process"
+import { execFileSync, spawn, spawnSync } from "node:child_process"
 import { createHash, randomBytes } from "node:crypto"
 import {
   chownSync,
   existsSync,
+  linkSync,
   lstatSync,
   mkdirSync,
   openSync,
   readdirSync,
   readFileSync,
+  renameSync,
   rmSync,
   writeFileSync,
 } from "node:fs"
@@ -29,14 +31,16 @@ export interface EmbeddedServer {
   database(name: string): Promise<string>
   /** Stops the server if this process started it, or took it over from one that ended, and nobody else uses it. */
   stop(): Promise<void>
+  /** The address of a database under the role that owns the server, known only to whoever started it; for tests. */
+  ownerUrl(name: string): string | undefined
 }
 
 /** The server could not be had: what happened, and what to do. */
 export class ServerTrouble extends Error {}
 
 interface Notes {
-  /** Of the role that owns the server, used for setting up alone. */
-  password: string
+  /** Of the role that owns the server: kept by versions before 0.15.0, and void once this one has started the server. */
+  password?: string
   /** Of the service's own role. */
   service?: string
   port: number
@@ -70,20 +74,34 @@ export async function startEmbedded(home: string): Promise<EmbeddedServer> {
       )
     }
   } else {
-    makeCluster(bin, data, notesFile, owner)
+    // Before the database, whose notes these are: of two processes that begin at once, the second takes the first's.
+    makeNotes(notesFile)
+    makeCluster(bin, data, owner)
   }
   const known = JSON.parse(readFileSync(notesFile, "utf8")) as Notes
   const notes = { ...known, service: known.service ?? randomBytes(24).toString("base64url") }
-  if (known.service === undefined) writeFileSync(notesFile, JSON.stringify(notes), { mode: 0o600 })
-  const running = whereItListens(data)
+  if (known.service === undefined) keepNotes(notesFile, notes)
   const logFile = join(home, "database.log")
   let child: ChildProcess | undefined
-  let { port, sockets } = running ?? { port: 0, sockets: undefined }
-  if (!running) {
+  let where = whereItListens(data)
+  let ownerPassword = notes.password
+  const launch = async () => {
+    // Known to this process alone: whoever gets at the files of the home gets no further than the service's own role does.
+    const password = randomBytes(24).toString("base64url")
+    // What an earlier version kept is void from here on, also where this process is killed before the server runs.
+    const { password: _void, ...rest } = notes
+    keepNotes(notesFile, rest)
+    if (!giveOwner(bin, data, owner, password)) {
+      // Another process starts it at this very moment.
+      where = await othersStart(data)
+      return
+    }
+    ownerPassword = password
     // A file, not a pipe: the server outlives a service that is killed, and must be able to go on writing.
     const log = openSync(logFile, "w", 0o600)
-    port = await freePort(notes.port)
-    sockets = socketFolder(place, owner)
+    const port = await freePort(notes.port)
+    const sockets = socketFolder(place, owner)
+    where = { port, sockets }
     child = spawn(
       join(bin, "postgres"),
       [
@@ -109,46 +127,130 @@ export async function startEmbedded(home: string): Promise<EmbeddedServer> {
         env: { PATH: process.env.PATH ?? "", LC_ALL: "C.UTF-8" },
       },
     )
+    await answering(server.owner("postgres")!, child, data, logFile)
+    keepNotes(notesFile, { ...rest, port, startedBy: process.pid })
+    child.unref()
   }
   const server = {
-    url: (name: string) => urlOf({ role: "wobbet", password: notes.password, port, sockets }, name),
+    owner: (name: string) =>
+      ownerPassword === undefined ? undefined : urlOf({ role: "wobbet", password: ownerPassword, ...where! }, name),
+    service: (name: string) => urlOf({ role: serviceRole, password: notes.service, ...where! }, name),
   }
-  await answering(server.url("postgres"), child, data, logFile)
-  if (child !== undefined || !alive(notes.startedBy))
-    writeFileSync(notesFile, JSON.stringify({ ...notes, port, startedBy: process.pid }), { mode: 0o600 })
-  child?.unref()
+  if (!where) await launch()
+  else {
+    const url = server.owner("postgres")
+    if (url) await answering(url, undefined, data, logFile)
+    if (!alive(notes.startedBy)) keepNotes(notesFile, { ...notes, port: where.port, startedBy: process.pid })
+  }
 
-  return {
-    async database(name) {
-      const client = new pg.Client({ connectionString: server.url("postgres") })
-      await client.connect()
-      try {
-        const found = await client.query("SELECT 1 FROM pg_database WHERE datname = $1", [name])
-        await makeRole(client, notes.service)
-        if (found.rowCount === 0) {
-          await client
-            .query(`CREATE DATABASE "${name.replaceAll('"', "")}" OWNER ${serviceRole}`)
-            .catch((error: { code?: string }) => {
-              if (error.code !== "42P04" && error.code !== "23505") throw error
-            })
-        }
-      } finally {
-        await client.end()
+  let used: string | undefined
+  const make = async (url: string, name: string) => {
+    const client = new pg.Client({ connectionString: url })
+    await client.connect()
+    try {
+      const found = await client.query("SELECT 1 FROM pg_database WHERE datname = $1", [name])
+      await makeRole(client, notes.service)
+      if (found.rowCount === 0) {
+        await client
+          .query(`CREATE DATABASE "${name.replaceAll('"', "")}" OWNER ${serviceRole}`)
+          .catch((error: { code?: string }) => {
+            if (error.code !== "42P04" && error.code !== "23505") throw error
+          })
       }
-      await handOver(server.url, name)
-      return urlOf({ role: serviceRole, password: notes.service, port, sockets }, name)
+    } finally {
+      await client.end()
+    }
+    await handOver(server.owner(name)!)
+  }
+  const halt = async () => {
+    const pid = postmasterPid(data)
+    if (pid === undefined) return
+    // Fast shutdown: ends sessions, writes everything down.
+    process.kill(pid, "SIGINT")
+    const end = performance.now() + 20_000
+    while (alive(pid) && postmasterPid(data) !== undefined && performance.now() < end) await pause(50)
+  }
+  return {
+    ownerUrl: (name) => server.owner(name),
+    async database(name) {
+      used = name
+      // Whoever started the server makes the database; where that process ended before it had, the server is started anew.
+      if (ownerPassword === undefined && !(await isThere(server.service(name), notesFile))) {
+        await halt()
+        await launch()
+      }
+      const url = server.owner("postgres")
+      if (url !== undefined) await make(url, name)
+      else if (!(await isThere(server.service(name), notesFile)))
+        throw new ServerTrouble(
+          `The database "${name}" of ${data} was not made by the process that started its server. Stop every Wobbet process of ${home}, and start again. Nothing in it was changed.`,
+        )
+      return server.service(name)
     },
     async stop() {
       const { startedBy } = JSON.parse(readFileSync(notesFile, "utf8")) as Notes
-      const pid = postmasterPid(data)
-      if (pid === undefined || (startedBy !== process.pid && alive(startedBy))) return
+      if (postmasterPid(data) === undefined || (startedBy !== process.pid && alive(startedBy))) return
       // Another process of ours may have joined meanwhile: then it is the one to stop the server.
-      if (await othersAreConnected(server.url("postgres"))) return
-      // Fast shutdown: ends sessions, writes everything down.
-      process.kill(pid, "SIGINT")
-      const end = performance.now() + 20_000
-      while (alive(pid) && postmasterPid(data) !== undefined && performance.now() < end) await pause(50)
+      const url = server.owner("postgres") ?? (used === undefined ? undefined : server.service(used))
+      if (url !== undefined && (await othersAreConnected(url))) return
+      await halt()
     },
+  }
+}
+
+function keepNotes(file: string, notes: Notes): void {
+  const draft = `${file}.${process.pid}`
+  // Whole or not at all: what it holds cannot be had again.
+  writeFileSync(draft, JSON.stringify(notes), { mode: 0o600 })
+  renameSync(draft, file)
+}
+
+/**
+ * Gives the role that owns the server a new password, while it does not run. False where another process has the data
+ * just now.
+ */
+function giveOwner(bin: string, data: string, owner: User | undefined, password: string): boolean {
+  const done = spawnSync(join(bin, "postgres"), ["--single", "-D", data, "postgres"], {
+    ...(owner ? { uid: owner.uid, gid: owner.gid } : {}),
+    cwd: "/",
+    input: `ALTER ROLE wobbet PASSWORD '${password}'\n`,
+    env: { PATH: process.env.PATH ?? "", LC_ALL: "C.UTF-8" },
+    encoding: "utf8",
+  })
+  const said = done.stderr.replaceAll(password, "…")
+  if (done.status === 0 && !/\b(ERROR|FATAL|PANIC):/.test(said)) return true
+  if (/lock file "[^"]*postmaster\.pid"/.test(said)) return false
+  throw new ServerTrouble(
+    `The database server of ${data} could not be prepared: ${said.trim().split("\n").slice(-3).join("; ") || `it ended with ${done.status ?? done.signal}`}. Nothing in it was changed.`,
+  )
+}
+
+/** Where a server listens that another process is starting. */
+async function othersStart(data: string): Promise<{ port: number; sockets: string | undefined }> {
+  for (const end = performance.now() + 60_000; performance.now() < end; await pause(50)) {
+    const where = whereItListens(data)
+    if (where) return where
+  }
+  throw new ServerTrouble(
+    `Another process has held the database in ${data} for a minute without starting its server. Stop it, and start again. Nothing in it was changed.`,
+  )
+}
+
+/** Whether a database can be had under the service's own role; waited for as long as whoever started the server lives. */
+async function isThere(url: string, notesFile: string): Promise<boolean> {
+  for (const end = performance.now() + 60_000; ; await pause(100)) {
+    const client = new pg.Client({ connectionString: url, connectionTimeoutMillis: 3000 })
+    client.on("error", () => undefined)
+    try {
+      await client.connect()
+      await client.query("SELECT 1")
+      return true
+    } catch {
+      const { startedBy } = JSON.parse(readFileSync(notesFile, "utf8")) as Notes
+      if (startedBy === process.pid || !alive(startedBy) || performance.now() > end) return false
+    } finally {
+      await client.end().catch(() => undefined)
+    }
   }
 }
 
@@ -173,8 +275,8 @@ async function makeRole(client: pg.Client, password: string): Promise<void> {
 }
 
 /** Gives a database that an earlier version made, and all that is in it, to the service's own role. */
-async function handOver(url: (name: string) => string, name: string): Promise<void> {
-  const client = new pg.Client({ connectionString: url(name) })
+async function handOver(url: string): Promise<void> {
+  const client = new pg.Client({ connectionString: url })
   await client.connect()
   try {
     const owner = await client.query(
@@ -252,39 +354,67 @@ function unprivilegedUser(): User {
   return user
 }
 
-function makeCluster(bin: string, data: string, notesFile: string, owner: User | undefined): void {
+function makeNotes(file: string): void {
+  const notes: Notes = { service: randomBytes(24).toString("base64url"), port: 0, startedBy: process.pid }
+  const draft = `${file}.${process.pid}`
+  writeFileSync(draft, JSON.stringify(notes), { mode: 0o600 })
+  try {
+    // Whole, or not at all; and never over another's.
+    linkSync(draft, file)
+  } catch (error) {
+    if ((error as { code?: string }).code !== "EEXIST") throw error
+  } finally {
+    rmSync(draft, { force: true })
+  }
+}
+
+/** Makes a database beside its place, and moves it there once it is whole; where another process was faster, its is taken. */
+function makeCluster(bin: string, data: string, owner: User | undefined): void {
+  const draft = `${data}.new-${process.pid}`
   const password = randomBytes(24).toString("base64url")
   mkdirSync(dirname(data), { recursive: true, mode: 0o755 })
-  mkdirSync(data, { mode: 0o700, recursive: true })
+  rmSync(draft, { recursive: true, force: true })
+  mkdirSync(draft, { mode: 0o700 })
   const passwordFile = join(dirname(data), `.new-${process.pid}`)
   try {
     writeFileSync(passwordFile, password, { mode: 0o600 })
     if (owner) {
-      chownSync(data, owner.uid, owner.gid)
+      chownSync(draft, owner.uid, owner.gid)
       chownSync(passwordFile, owner.uid, owner.gid)
     }
     execFileSync(
       join(bin, "initdb"),
-      ["-D", data, "-U", "wobbet", "-E", "UTF8", "--locale=C.UTF-8", "-A", "scram-sha-256", `--pwfile=${passwordFile}`],
+      [
+        "-D",
+        draft,
+        "-U",
+        "wobbet",
+        "-E",
+        "UTF8",
+        "--locale=C.UTF-8",
+        "-A",
+        "scram-sha-256",
+        `--pwfile=${passwordFile}`,
+      ],
       { ...(owner ? { uid: owner.uid, gid: owner.gid } : {}), cwd: "/", stdio: ["ignore", "ignore", "pipe"] },
     )
+    renameSync(draft, data)
   } catch (error) {
-    rmSync(data, { recursive: true, force: true })
+    rmSync(draft, { recursive: true, force: true })
+    if (existsSync(join(data, "PG_VERSION"))) return
     throw new ServerTrouble(
       `A new database could not be made in ${data}: ${String((error as { stderr?: Buffer }).stderr ?? error).trim()}`,
     )
   } finally {
     rmSync(passwordFile, { force: true })
   }
-  writeFileSync(notesFile, JSON.stringify({ password, port: 0, startedBy: process.pid } satisfies Notes), {
-    mode: 0o600,
-  })
 }
 
 function postmasterPid(data: string): number | undefined {
   try {
     const pid = Number(readFileSync(join(data, "postmaster.pid"), "utf8").split("\n")[0])
-    return alive(pid) ? pid : undefined
+    // One that runs by itself, without a server, writes its number as a negative one.
+    return pid > 0 && alive(pid) ? pid : undefined
   } catch {
     return undefined
   }
@@ -372,7 +502,8 @@ async function answering(url: string, child: ChildProcess | undefined, data: str
     } catch (error) {
       last = (error as Error).message
       await client.end().catch(() => undefined)
-      if ((error as { code?: string }).code === "28P01") break
+      const { code } = error as { code?: string }
+      if (code === "28P01") break
       await pause(100)
     }
   }

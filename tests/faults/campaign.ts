@@ -379,7 +379,7 @@ interface Disturbed {
   others: OtherKind[]
   model: ModelStandin
   databaseHome: string
-  database: { stop: (how: NodeJS.Signals) => void; start: () => Promise<void> }
+  database: { stop: (how: NodeJS.Signals) => void; start: () => Promise<void>; owner: () => string }
   wire: Wire
 }
 
@@ -412,11 +412,11 @@ const faults: { [of in Exclude<Class, "provider">]: Fault[] } = {
       await pause(between(500, 9000))
       signalAll(frozen, "SIGCONT")
     },
-    async ({ databaseHome }) => {
+    async ({ database }) => {
       note("database: read-only")
-      await setReadOnly(databaseHome, true)
+      await setReadOnly(database.owner(), true)
       await pause(between(500, 5000))
-      await setReadOnly(databaseHome, false)
+      await setReadOnly(database.owner(), false)
     },
   ],
   wire: [
@@ -613,6 +613,7 @@ async function main(): Promise<number> {
       while (existsSync(join(databaseHome, "database/postmaster.pid"))) await pause(50)
       server = await startEmbedded(databaseHome)
     },
+    owner: () => server.ownerUrl("postgres")!,
   }
   const door: FrontDoor = await startFrontDoor(() => seats.map((seat) => seat.address), { random, note })
   const others = await startOtherKinds(door.address, 5)

@@ -1,5 +1,5 @@
 import { execFileSync } from "node:child_process"
-import { readFileSync, rmSync } from "node:fs"
+import { rmSync } from "node:fs"
 import { join } from "node:path"
 import { Writable } from "node:stream"
 import pg from "pg"
@@ -21,6 +21,7 @@ export { startWhatsApp } from "../../src/standins/whatsapp/server.ts"
 export { startEmbedded }
 import { startTelegram } from "../../src/standins/telegram/server.ts"
 import { migrate, openDatabase } from "../../src/store/database.ts"
+import type { EmbeddedServer } from "../../src/store/embedded.ts"
 import { startEmbedded } from "../../src/store/embedded.ts"
 import { inOwnProcess } from "./processOfRun.ts"
 
@@ -53,17 +54,16 @@ const chores = ["months ahead", "sessions", "leftovers", "keys of events", "stat
 /**
  * A database server for the tests, with one database that has today's tables and nothing else: all others are copies.
  */
-export async function databaseServerInside(home: string): Promise<{ stop(): Promise<void> }> {
+export async function databaseServerInside(home: string): Promise<EmbeddedServer> {
   const server = await startEmbedded(home)
   const url = await server.database("wobbet_template")
   const database = openDatabase(url, { most: 2 })
   await migrate(url, database, new Date())
   await database.destroy()
-  const owner = JSON.parse(readFileSync(join(home, "database.json"), "utf8")) as { password: string; port: number }
   // What is done once a day is done already: a service does it soon after it starts, and few tests look at it.
   await query(url, `INSERT INTO chores (name, done_at) SELECT unnest('{${chores.join()}}'::text[]), now()`)
   await forgetDatabase(url)
-  const client = new pg.Client({ user: "wobbet", host: "127.0.0.1", database: "postgres", ...owner })
+  const client = new pg.Client({ connectionString: server.ownerUrl("postgres")! })
   await client.connect()
   // Nothing here outlives the tests: the server need not wait for a disk, nor keep what a copy of it would need. Those
   // that are stopped under load are servers of their own.
