@@ -49,6 +49,8 @@ interface Plan {
    * many milliseconds.
    */
   act: "kill" | "lose" | "throw" | { hold: number }
+  /** Only where the step is about something with this word in it. */
+  word: string | undefined
   /** At which time of coming by; 1 is the first, and 0 each. */
   at: number
 }
@@ -57,9 +59,10 @@ interface Plan {
 const plans: Plan[] = FAULTS_BUILT
   ? (process.env.WOBBET_FAULTS ?? "")
       .split(",")
-      .map((one) => /^\s*(.+?)=(kill|lose|throw|hold(\d+))(?:@(\d+))?\s*$/.exec(one))
+      .map((one) => /^\s*(.+?)=(kill|lose|throw|hold(\d+))(?:\((\w+)\))?(?:@(\d+))?\s*$/.exec(one))
       .filter((found) => found !== null)
-      .map(([, point, act, hold, at]) => ({
+      .map(([, point, act, hold, word, at]) => ({
+        word,
         point: point!,
         act: hold !== undefined ? { hold: Number(hold) } : (act as "kill" | "lose" | "throw"),
         at: Number(at ?? 1),
@@ -68,10 +71,12 @@ const plans: Plan[] = FAULTS_BUILT
 const passed = new Map<string, number>()
 
 /** Does here what the plan says. */
-export async function faultPoint(point: FaultPoint): Promise<void> {
+export async function faultPoint(point: FaultPoint, about = ""): Promise<void> {
   const times = (passed.get(point) ?? 0) + 1
   passed.set(point, times)
-  const plan = plans.find((plan) => plan.point === point && (plan.at === times || plan.at === 0))
+  const plan = plans.find(
+    (plan) => plan.point === point && (plan.at === times || plan.at === 0) && about.includes(plan.word ?? ""),
+  )
   if (!plan) return
   if (process.env.WOBBET_FAULTS_LOG) appendFileSync(process.env.WOBBET_FAULTS_LOG, `${point}\n`)
   if (plan.act === "kill") {

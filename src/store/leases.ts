@@ -1,3 +1,4 @@
+import { deathCounted } from "./claims.ts"
 import type { Database } from "./database.ts"
 import { hotRows, rows } from "./database.ts"
 
@@ -58,11 +59,19 @@ export async function processesOn(database: Database, machine: string): Promise<
   return rows<ProcessRow>(database, "SELECT id, machine, pid FROM processes WHERE machine = ?", [machine])
 }
 
-/** Frees at once what processes held that are known to have ended, instead of waiting for their claims to run out. */
-export async function buryProcesses(database: Database, ids: string[]): Promise<void> {
+/**
+ * Frees at once what processes held that are known to have ended, instead of waiting for their claims to run out.
+ *
+ * @param ended whether they ended without stopping in order
+ */
+export async function buryProcesses(database: Database, ids: string[], ended: boolean): Promise<void> {
   await database.transaction(async (step) => {
     await rows(step, "UPDATE leases SET holder = NULL, until = NULL WHERE holder = ANY(?)", [ids])
-    await rows(step, "UPDATE work SET holder = NULL, due_at = now() WHERE holder = ANY(?)", [ids])
+    await rows(
+      step,
+      `UPDATE work SET holder = NULL, due_at = now()${ended ? `, deaths = ${deathCounted}` : ""} WHERE holder = ANY(?)`,
+      [ids],
+    )
     // Endpoints they were asking are asked again.
     await rows(
       step,

@@ -23,6 +23,8 @@ export interface Line {
   /** How many outbound messages have joined the line so far. */
   said: number
   tries: number
+  /** How many processes ended while they held it. */
+  deaths: number
   minuteAt: Date | null
   minuteTurns: number
   botTurns: number
@@ -77,6 +79,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
     { conversation: "text", fence: "bigint" },
   )
   type Row = LineColumns & {
+    deaths: number
     channel_state: string
     read_at: Date
     pending:
@@ -93,7 +96,7 @@ export async function loadLines(database: Database, holder: string, claims: Clai
   }
   const found = await hotRows<Row>(
     database,
-    `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.said, w.tries, w.minute_at, w.minute_turns, w.bot_turns,
+    `SELECT w.conversation, w.fence, w.channel, w.heard, w.next_position, w.said, w.tries, w.deaths, w.minute_at, w.minute_turns, w.bot_turns,
        w.frozen, w.waits, c.state AS channel_state, s.state, s.offered, s.running, v.address, v.kind, v.title, v.topic, v.answered_by, v.opted_out,
        (${releaseOfLane}) AS release, clock_timestamp() AS read_at,
        p.pending
@@ -119,8 +122,8 @@ export async function loadLines(database: Database, holder: string, claims: Clai
      WHERE w.holder = ?`,
     [...held.values, limit, limit, limit, holder],
   )
-  return found.map((row) =>
-    lineOf(
+  return found.map((row) => ({
+    ...lineOf(
       row,
       row.channel_state === "on",
       (row.pending ?? []).map((one) => ({
@@ -134,7 +137,8 @@ export async function loadLines(database: Database, holder: string, claims: Clai
       })),
       row.read_at,
     ),
-  )
+    deaths: row.deaths,
+  }))
 }
 
 /** What a line is made of besides its messages, as both statements that tell it name it. */
@@ -179,6 +183,8 @@ export function lineOf(row: LineColumns, channelOn: boolean, pending: PendingMes
     next: row.next_position,
     said: row.said,
     tries: row.tries,
+    // A line that comes with its message was at rest: no process ended with it.
+    deaths: 0,
     minuteAt: row.minute_at,
     minuteTurns: row.minute_turns,
     botTurns: row.bot_turns,

@@ -331,7 +331,7 @@ function committing(guarded: boolean, more: string): Statement {
         holder = CASE WHEN i.freeze IS NOT NULL THEN CASE WHEN w.waits < 2 OR i.saw = 2 THEN '${elsewhere}' END WHEN i.again IS NULL AND (w.next_position <> i.seen OR i.heard < i.seen - 1) THEN w.holder END,
         next_position = w.next_position + i.outs,
         said = w.said + i.outs,
-        tries = i.tries, minute_at = i.minute, minute_turns = i.turns, bot_turns = i.bots,
+        tries = i.tries, deaths = 0, minute_at = i.minute, minute_turns = i.turns, bot_turns = i.bots,
         frozen = coalesce(i.freeze, w.frozen),
         waits = CASE WHEN i.freeze IS NOT NULL THEN CASE WHEN w.waits = 2 AND i.saw < 2 THEN 2 ELSE 1 END WHEN i.heard = i.was THEN w.waits ELSE 0 END,
         last_id = coalesce(i.last, w.last_id)

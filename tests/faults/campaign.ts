@@ -779,7 +779,9 @@ async function busyIn(databaseUrl: string): Promise<string> {
     relays: "state = 'waiting'",
     waits: "true",
   })) {
-    const { rows } = await client.query(`SELECT * FROM ${table} WHERE ${where} LIMIT 3`)
+    const { rows } = await client.query(
+      `SELECT *, count(*) OVER () AS all FROM ${table} WHERE ${where} ORDER BY random() LIMIT 3`,
+    )
     waiting.push(...rows.map((row) => `${table} ${JSON.stringify(row).slice(0, 600)}`))
   }
   await client.end()
@@ -834,7 +836,10 @@ function report(found: Findings, points: { [point: string]: number }): number {
   line("doubled with one (onDoubt: resend)", found.doubledSaid)
   line("out of order", found.outOfOrder.length)
   line("turns taken twice, or state not kept with them", found.turnsTwice.length)
-  for (const one of [...bad.slice(0, 20), ...logged.slice(0, 5)]) say(`  ✕ ${one}`)
+  for (const list of [found.stuck, found.doubledUnsaid, found.outOfOrder, found.turnsTwice, found.lost])
+    for (const one of [...list.slice(0, 8), ...(list.length > 8 ? [`… and ${list.length - 8} more of these`] : [])])
+      say(`  ✕ ${one}`)
+  for (const one of logged.slice(0, 5)) say(`  ✕ ${one}`)
   say(
     bad.length > 0
       ? `\n✕ broken; again with: npm run faults -- --seed ${seed} --minutes ${minutes}${options.only ? ` --only ${options.only}` : ""}`

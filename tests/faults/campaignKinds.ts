@@ -143,6 +143,7 @@ export async function startFrontDoor(
       onward.end(body)
     })
   const through = async (call: IncomingMessage, body: Buffer) => {
+    const patience = performance.now() + 15_000
     for (;;) {
       const several = call.method === "POST" && dice.random() < 0.1
       if (several) dice.note(`${call.url!.split("/")[2]}: a call brought twice at once`)
@@ -151,6 +152,9 @@ export async function startFrontDoor(
       // One whose clock is wrong takes a signature for too old; another does not.
       const taken = answer.find(({ status }) => status < 400) ?? (call.method === "GET" ? answer[0] : undefined)
       if (taken || stopped) return taken
+      // Refused by everybody for so long: whoever brought it signs it anew.
+      const refused = answer.find(({ status }) => status === 401 || status === 403)
+      if (refused && performance.now() > patience) return refused
       await new Promise((done) => setTimeout(done, 150 + dice.random() * 500))
     }
   }

@@ -1,8 +1,10 @@
 import { rmSync } from "node:fs"
+import type { ParkedView } from "../../src/client/types.ts"
 import type { Standin } from "../support/harness.ts"
 import {
   endAll,
   eventually,
+  pause,
   placeFor,
   quiet,
   Stage,
@@ -41,6 +43,52 @@ test.each(["turn: line loaded", "turn: handler chosen", ...long("turn: handler a
   },
   90_000,
 )
+
+test("a turn that ends the process each time is tried alone, and parked; what was under way with it is answered once", async () => {
+  const where = await placeFor(quayBot)
+  // Whatever is said about poison ends the service while it is taken, as a fault of ours would that nobody catches.
+  let ends = 0
+  const start = async () => {
+    for (;;) {
+      try {
+        return await startProcess({ ...where, faults: "turn: handler chosen=kill(poison)@0" })
+      } catch {
+        expect(++ends).toBeLessThan(8)
+      }
+    }
+  }
+  let service = await start()
+  const stages: Stage[] = []
+  for (let n = 0; n < 4; n++) stages.push(await Stage.set(service, standin, { gather: 0, onDoubt: "resend" }))
+  const said = Promise.all(
+    stages.map(async (stage, at) => {
+      for (let n = 1; n <= 3; n++) await stage.say(at === 0 && n === 2 ? "say poison" : `say ${at} ${n}`)
+    }),
+  )
+  let parked: ParkedView[] = []
+  while (parked.length === 0) {
+    const still = await Promise.race([service.ended.then(() => false), pause(500).then(() => true)])
+    if (still)
+      parked = await service.client.parked().then(
+        ({ items }) => items,
+        () => [],
+      )
+    else {
+      expect(++ends).toBeLessThan(8)
+      service = await start()
+    }
+  }
+  await said
+  expect(ends).toBe(4)
+  expect(parked).toMatchObject([{ cause: "service failed", text: "say poison" }])
+  expect(parked[0]!.reason).toContain("the service ended twice while it took this turn and nothing else")
+  await quiet(where.database)
+  for (const [at, stage] of stages.entries()) {
+    const wanted = [1, 2, 3].filter((n) => at !== 0 || n !== 2).map((n) => `you said ${at} ${n}`)
+    // A call that was under way when the process ended is made again, as the channels are told to.
+    expect([...new Set((await stage.answers()).map(({ text }) => text))]).toEqual(wanted)
+  }
+}, 120_000)
 
 test("a bot that has no code any more ends interviews as it does whose handler is gone, and answers", async () => {
   const where = await placeFor({

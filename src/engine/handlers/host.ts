@@ -223,8 +223,13 @@ function normal(outcome: Outcome | string | void): Outcome {
 }
 
 function plain(error: unknown): HandlerError {
-  if (!(error instanceof Error)) return { name: "Error", message: format(error) }
-  return { name: error.name, message: error.message, ...(error.stack ? { stack: ownLines(error.stack) } : {}) }
+  try {
+    if (!(error instanceof Error)) return { name: "Error", message: format(error) }
+    const { name, message, stack } = error
+    return { name: `${name}`, message: `${message}`, ...(stack ? { stack: ownLines(`${stack}`) } : {}) }
+  } catch {
+    return { name: "Error", message: "what was thrown cannot be read" }
+  }
 }
 
 /** A stack as the bot's author reads it: files as they are named in the folder, without what lies underneath. */
@@ -240,7 +245,26 @@ function ownLines(stack: string): string {
 
 const said: FromHost[] = []
 
+/** The way to the service is the host's own: what a handler sends by itself goes nowhere. */
+const send = process.send?.bind(process)
+process.send = undefined
+
 /** What is said within one turn of the event loop goes as one message. */
 function tell(words: FromHost): void {
-  if (said.push(words) === 1) setImmediate(() => process.send?.(said.splice(0)))
+  if (said.push(words) === 1) setImmediate(() => sendAll(said.splice(0)))
+}
+
+function sendAll(all: FromHost[]): void {
+  try {
+    send?.(all)
+  } catch (error) {
+    // Something in it is no JSON, such as a circle or a BigInt: only whoever gave that notices.
+    if (all.length > 1) all.forEach((one) => sendAll([one]))
+    else all.forEach((one) => "id" in one && sendAll([unsendable(one.id, error)]))
+  }
+}
+
+function unsendable(id: number, error: unknown): FromHost {
+  const { message } = plain(error)
+  return { say: "threw", id, error: { name: "TypeError", message: `What it gave is no JSON: ${message}` }, log: [] }
 }

@@ -4,6 +4,7 @@ import { readFileSync } from "node:fs"
 import type { HandlerAnswer, HandlerError, Keeping, TurnInput } from "./handler.ts"
 import { HandlerFault } from "./handler.ts"
 import type { FromHost, ToHost } from "./hostProtocol.ts"
+import { readFromHost } from "./hostProtocol.ts"
 import type { OnceAnswer } from "./once.ts"
 import type { Housing } from "./housing.ts"
 
@@ -42,6 +43,8 @@ const quietAfter = 250
 const tooMuchMemory = "the handler used more memory than a host may have"
 const loopNeverEnds = "the handler's loop never ends: it gave no sign of life"
 
+const saysWrong = "its process said what no handler says to the service"
+
 /** One process that runs a bundle's handlers, and the watch over it. */
 export class HostProcess {
   readonly runs = new Map<number, Run>()
@@ -74,7 +77,12 @@ export class HostProcess {
     const child = (this.child = fork(script, options))
     if (child.pid !== undefined) housing.watch(child.pid)
     this.ready = new Promise((resolve) => {
-      this.child.on("message", (said: FromHost[]) => {
+      this.child.on("message", (given: unknown) => {
+        const said = readFromHost(given)
+        if (!said) {
+          resolve({ name: "HostProtocol", message: saysWrong })
+          return this.kill(saysWrong)
+        }
         this.silence = 0
         for (const words of said) {
           if (words.say === "loaded") resolve(undefined)

@@ -40,6 +40,7 @@ export class Liveness {
     await buryProcesses(
       database,
       dead.map((one) => one.id),
+      true,
     )
     log.warn(
       `took over from ${dead.length === 1 ? "a process" : `${dead.length} processes`} that ended without stopping`,
@@ -51,7 +52,7 @@ export class Liveness {
   /** Gives back everything this process still holds. */
   async leave(): Promise<void> {
     here.delete(this.self)
-    await buryProcesses(this.parts.database, [this.self])
+    await buryProcesses(this.parts.database, [this.self], false)
   }
 }
 

@@ -12,6 +12,7 @@ import { longestState } from "../../core/message/longestState.ts"
 import type { Message } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import { replyFault } from "../../core/message/reply.ts"
+import { wordsOf } from "../../core/message/words.ts"
 import type { Relay } from "../../core/relay/relay.ts"
 import type { Facts } from "../../core/routing/situation.ts"
 import { unroutedName } from "../../core/routing/unrouted.ts"
@@ -502,7 +503,7 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
   }
   let answer: HandlerAnswer | undefined
   try {
-    if (FAULTS_BUILT) await faultPoint("turn: handler chosen")
+    if (FAULTS_BUILT) await faultPoint("turn: handler chosen", wordsOf(turn.messages.at(-1)!.message))
     secrets = await listedSecrets(parts, turn, plan)
     const given = givenBy(parts, turn, plan, secrets)
     answer = masked(await kind.run(written, inputOf(turn, plan), turn.release!, given), secrets, leaked)
@@ -905,6 +906,21 @@ const unfit: ReadonlySet<string> = new Set([
   "InterviewFault",
   "LeaveFault",
 ])
+
+/** A turn that has twice ended a process which had nothing else under way. */
+export function endedProcesses(line: Line, group: PendingMessage[]): TurnResult {
+  const says = "the service ended twice while it took this turn and nothing else"
+  const blank = blankOf(line, undefined, group, wallClock("record"))
+  if (line.waits > 0) blank.waited = true
+  return settled(blank, {
+    turn: { reason: says, stateBefore: line.state, outcome: "parked" },
+    parked: {
+      cause: "service failed",
+      reason: says,
+      remedy: "What its process last said stands in the log. Retry once that is fixed, or drop it.",
+    },
+  })
+}
 
 /** The turn of a group of messages where the service itself threw something: tried again, and parked in the end. */
 export function faulted(

@@ -4,7 +4,7 @@ import type { OutgoingCall } from "../../core/channels/call.ts"
 import { storable } from "../../core/message/graphemes.ts"
 import type { Place } from "../../core/message/message.ts"
 import type { Bell } from "../../store/bell.ts"
-import { claimDue, claimSeconds, claimsOf, releaseClaims, renewClaims, restLines } from "../../store/claims.ts"
+import { claimDue, claimSeconds, claimsOf, endsProcesses, releaseClaims, renewClaims, restLines, triedAlone, tryAlone } from "../../store/claims.ts"
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
 import { faultPoint } from "../../store/faults.ts"
@@ -33,7 +33,7 @@ import type { Sender } from "../sender/sender.ts"
 import { gatherOf, nextGroup, waitFor } from "./grouping.ts"
 import { Failures } from "./failures.ts"
 import { NotYet } from "./relays.ts"
-import { faulted, takeTurn } from "./turn.ts"
+import { endedProcesses, faulted, takeTurn } from "./turn.ts"
 import { wallClock } from "../process/wallClock.ts"
 
 /** Conversations one process works on at a time; the rest waits where any process can take it. */
@@ -63,6 +63,10 @@ export class Turns {
   private readonly commits: GroupCommit<TurnResult, void>
   /** Lines that are loaded and wait until those before them are written. */
   private readonly entering = new Map<string, Line[]>()
+  /** Lines whose holders ended, more than once: each is tried with nothing else under way. */
+  private readonly suspects: Line[] = []
+  /** Turns under way. */
+  private underWay = 0
   private repeated: Repeated[] = []
   private stopping = false
 
@@ -129,6 +133,10 @@ export class Turns {
   }
 
   private enter(line: Line): void {
+    if (line.deaths >= triedAlone) {
+      this.suspects.push(line)
+      return
+    }
     const before = this.entering.get(line.channel)
     if (before) before.push(line)
     else this.entering.set(line.channel, [line])
@@ -141,6 +149,10 @@ export class Turns {
    */
   private letIn(full = false): void {
     const { sender } = this.parts
+    if (this.suspects.length > 0) {
+      if (this.underWay === 0) void this.tryAlone(this.suspects.shift()!)
+      return
+    }
     for (const [channel, lines] of this.entering) {
       const room = () =>
         this.commits.backlog + (sender?.unwritten ?? 0) < mostUnwritten && (full || sender?.isFull(channel) !== true)
@@ -155,7 +167,9 @@ export class Turns {
   /** Ends: running turns finish, what has not begun is given back at once. */
   async stop(limit: number): Promise<void> {
     this.stopping = true
-    const entering = new Set([...this.entering.values()].flat().map((line) => line.conversation))
+    const waiting = [...this.entering.values(), this.suspects].flat()
+    const entering = new Set(waiting.map((line) => line.conversation))
+    this.suspects.length = 0
     this.entering.clear()
     const resting = [...this.held.values()].filter((one) => one.timer !== undefined || entering.has(one.conversation))
     for (const one of resting) {
@@ -236,8 +250,42 @@ export class Turns {
     return claims.map(() => undefined)
   }
 
-  /** Waits while what a person sends may still belong together, then takes the turn. */
+  /** Takes the turn of a line that ended processes, and only that: whether it is the one to blame shows. */
+  private async tryAlone(line: Line): Promise<void> {
+    const { database, self, log } = this.parts
+    this.underWay++
+    try {
+      if (line.deaths >= endsProcesses) {
+        log.error(
+          { channel: line.channel, conversation: line.conversation },
+          "a turn that ended the service twice is parked",
+        )
+        await this.commits.add(endedProcesses(line, line.pending.slice(0, 1)))
+      } else {
+        await tryAlone(database, self, line)
+        await this.begin(line)
+      }
+    } catch (error) {
+      this.complain(error)
+      this.drop(line)
+    } finally {
+      this.underWay--
+      this.letIn()
+    }
+  }
+
   private async begin(line: Line): Promise<void> {
+    this.underWay++
+    try {
+      await this.takeGroup(line)
+    } finally {
+      this.underWay--
+      if (this.suspects.length > 0) this.letIn()
+    }
+  }
+
+  /** Waits while what a person sends may still belong together, then takes the turn. */
+  private async takeGroup(line: Line): Promise<void> {
     const held = this.held.get(line.conversation)
     if (held?.fence !== line.fence) return
     const startedAt = wallClock("record")

@@ -67,7 +67,7 @@ export class Stage {
   show(of: string, shown: Shown): Shown {
     const screen = this.screen(of)
     screen.push(shown)
-    if (screen.length > 2000) screen.splice(0, 1000)
+    if (screen.length > 20_000) screen.splice(0, 10_000)
     return shown
   }
 
@@ -208,6 +208,8 @@ export interface Post {
   body: string
   /** Whether the provider brings it again until it is taken. */
   repeats: boolean
+  /** How it is signed when it leaves, where its signature says when that was. */
+  signed?: () => Post["headers"]
 }
 
 /** Brings calls to the service, one after the other, as the provider would. */
@@ -234,7 +236,7 @@ export class Postman {
     const begun = Date.now()
     const answer = await fetch(post.url, {
       method: post.method ?? "POST",
-      headers: post.headers,
+      headers: post.signed?.() ?? post.headers,
       ...(post.method === "GET" ? {} : { body: post.body }),
       signal: AbortSignal.timeout(15_000),
     })

@@ -73,7 +73,8 @@ function tellEvent(stage: Stage, world: World, postman: Postman, event: Body): v
     event_time: Math.floor(Date.now() / 1000),
     event,
   })
-  postman.bring(signed(world, body, "application/json", true))
+  const post = signed(world, body, "application/json", true)
+  postman.bring({ ...post, signed: () => signed(world, body, "application/json", true).headers })
 }
 
 function nextTs(world: World): string {

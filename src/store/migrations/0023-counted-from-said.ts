@@ -1,17 +1,20 @@
 import type { Knex } from "knex"
 
-/** Times that are counted from when a question was said, and queues that are looked at without reading all of them. */
+/** Times counted from when a question was said, queues looked at without reading all of them, turns that end processes. */
 export async function up(knex: Knex): Promise<void> {
   await knex.raw(`
     ALTER TABLE timers
       -- The message from whose sending the time is counted, and how many milliseconds; processes of before leave both out.
       ADD COLUMN said id,
       ADD COLUMN within double precision`)
+  // How many processes ended while they held the line; see deathsWith in leases.ts.
+  await knex.raw("ALTER TABLE work ADD COLUMN deaths smallint NOT NULL DEFAULT 0")
   await knex.raw(`
     CREATE INDEX waits_queued ON waits (place, since, conversation) WHERE kind = 'queue' AND answer IS NULL`)
 }
 
 export async function down(knex: Knex): Promise<void> {
   await knex.raw("DROP INDEX waits_queued")
+  await knex.raw("ALTER TABLE work DROP COLUMN deaths")
   await knex.raw("ALTER TABLE timers DROP COLUMN said, DROP COLUMN within")
 }
