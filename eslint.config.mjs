@@ -1,3 +1,4 @@
+import * as regexp from "eslint-plugin-regexp"
 import tseslint from "typescript-eslint"
 import { roomsRule } from "./scripts/rooms.mjs"
 
@@ -26,6 +27,16 @@ export default tseslint.config(
           message: "the wall clock decides nothing: pass the time in, or read src/engine/process/wallClock.ts",
         },
       ],
+    },
+  },
+  {
+    // What strangers write is looked through here: no pattern may take longer than in proportion to it.
+    files: ["src/{core,engine,service,store,client,console,sdk}/**"],
+    ignores: ["**/*.test.ts"],
+    plugins: { regexp },
+    rules: {
+      "regexp/no-super-linear-backtracking": ["error", { report: "potential" }],
+      "regexp/no-super-linear-move": ["error", { report: "potential" }],
     },
   },
   {

@@ -3,7 +3,21 @@ import type { Channel, ChannelKind } from "../src/core/channels/kind.ts"
 import { kinds } from "../src/core/channels/registry.ts"
 import { lookOn } from "../src/core/channels/renderReply.ts"
 import { readSettings } from "../src/core/channels/settings.ts"
-import { readMarkup } from "../src/core/message/markup.ts"
+import { wishIn } from "../src/core/channels/sms/stopWords.ts"
+import type { AnswerKind, Question } from "../src/core/interview/question.ts"
+import { readAnswer } from "../src/core/interview/readAnswer.ts"
+import { namesAddress } from "../src/core/message/addressInText.ts"
+import { readCommand } from "../src/core/message/command.ts"
+import { escapeMarkup } from "../src/core/message/escapeMarkup.ts"
+import { joinCodeIn } from "../src/core/message/joinCode.ts"
+import { plainText, readMarkup } from "../src/core/message/markup.ts"
+import { mentionedIn, withMentionsAs } from "../src/core/message/mention.ts"
+import { noticesWish } from "../src/core/message/noticesWish.ts"
+import { splitMarked } from "../src/core/message/split.ts"
+import { allowed } from "../src/core/model/said.ts"
+import { readWords } from "../src/core/phrase/words.ts"
+import { relayedParts } from "../src/core/relay/relay.ts"
+import { optionMeant } from "../src/core/routing/optionMeant.ts"
 import { bodyWith, worstBodies, worstTexts } from "./worstInput.ts"
 
 /** What the worst input of one sort costs, beside JSON.parse of the same bytes. */
@@ -23,6 +37,45 @@ export interface WorstCost {
 
 const size = 1024 * 1024
 
+const reading = { languages: ["en", "pt"], zone: "UTC", now: "2026-08-15T09:00:00Z", country: "GB" }
+const place = { address: "1", kind: "direct" } as const
+
+function answered(kind: AnswerKind, text: string): void {
+  const options = [{ id: "a", label: "The 14:20" }]
+  readAnswer({ kind, text: "?", options } as Question, { event: "text", place, text }, reading)
+}
+
+/** Whatever else looks through what somebody wrote: each pattern and each scan that meets it is in one of these. */
+const readers: { [reader: string]: (text: string) => void } = {
+  "light markup": (text) => void readMarkup(text),
+  "what was said, in a reply": (text) => void readMarkup(escapeMarkup(text)),
+  "mentions in a reply that says it": (text) => {
+    const parts = [{ part: "text" as const, text: `You said: ${escapeMarkup(text)}](mention:x` }]
+    mentionedIn(parts)
+    withMentionsAs(parts, () => undefined)
+  },
+  "a long reply, cut": (text) => void splitMarked(plainText(text), 4096),
+  "a model's answer": (text) => void allowed(text, { length: 4000, linksIn: [], heard: [] }),
+  "words, for phrases": (text) => void readWords(text),
+  "an option that is meant": (text) => void optionMeant(text, [{ label: "The 14:20" }]),
+  "commands and wishes": (text) => {
+    readCommand(text)
+    wishIn(text)
+    noticesWish({ event: "text", place, text })
+  },
+  "a code to join with": (text) => void joinCodeIn(text),
+  "a name in it": (text) => void namesAddress(text, "+447700900123"),
+  "what is relayed": (text) => void relayedParts({ event: "text", place, text }, { by: text, kept: [] }),
+  "an answer that is a number": (text) => answered("number", text),
+  "an answer that is a date": (text) => answered("date", text),
+  "an answer that is a time": (text) => answered("time", text),
+  "an answer that is a choice": (text) => answered("choice", text),
+  "an answer that is yes or no": (text) => answered("yesNo", text),
+  "an answer that is a telephone number": (text) => answered("phone", text),
+  "an answer that is an address": (text) => answered("email", text),
+  "an answer that is a list": (text) => answered("list", text),
+}
+
 /** Every kind's reading of a call, light markup, and rendering, each with the input that takes it longest. */
 export function measureWorst(): WorstCost[] {
   const found = Object.values(kinds).map((kind) => {
@@ -40,7 +93,7 @@ export function measureWorst(): WorstCost[] {
     })
   })
   const texts = Object.entries(worstTexts)
-  found.push(worstOf("light markup", texts, (text) => void readMarkup(text), size / 8))
+  for (const [reader, read] of Object.entries(readers)) found.push(worstOf(reader, texts, read, size / 8))
   for (const kind of Object.values(kinds))
     found.push(
       worstOf(`${kind.kind}: rendering`, texts, (text) => void lookOn(kind, [{ part: "text", text }]), size / 32),

@@ -5,6 +5,8 @@
 export const worstTexts: { [name: string]: (length: number) => string } = {
   "asterisks and underscores": repeat("*_"),
   "openings of links": repeat("["),
+  "links to mentions without an end": repeat("[a](mention:"),
+  "headings and marks": repeat("# "),
   "links without an end": repeat("[a]("),
   "titles without an end": repeat('[a](b "'),
   "pictures in pictures": repeat("![[]()"),

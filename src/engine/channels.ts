@@ -10,6 +10,7 @@ import { listChannels } from "../store/channels.ts"
 import type { Database } from "../store/database.ts"
 import { listProfiles } from "../store/profiles.ts"
 import type { Seal } from "./seal.ts"
+import { withoutEnd } from "../core/message/trimmed.ts"
 
 /** A channel as the engine keeps it at hand: its row, and what the pure rooms need, secrets opened. */
 export interface KnownChannel {
@@ -128,7 +129,7 @@ export class Channels {
     const profile = this.own.get(String(row.settings.profile))?.profile
     return {
       get publicBase() {
-        return (own ?? publicUrl()).replace(/\/+$/, "")
+        return withoutEnd(own ?? publicUrl(), "/")
       },
       key: row.key,
       kind: row.kind,

@@ -137,7 +137,7 @@ function encodings(secret: string): string[] {
 function inBase64(bytes: Buffer, shift: number): string {
   const whole = Buffer.concat([Buffer.alloc(shift), bytes])
     .toString("base64")
-    .replace(/=+$/, "")
+    .replace(/={1,2}$/, "")
   const end = (shift + bytes.length) % 3 === 0 ? whole.length : whole.length - 1
   return whole.slice(shift === 0 ? 0 : shift + 1, end)
 }

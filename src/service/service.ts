@@ -138,7 +138,7 @@ async function prepare(databaseUrl: string, token: string): Promise<void> {
     const { code, message } = error as { code?: string; message: string }
     if (code === "ECONNREFUSED" || code === "ENOTFOUND" || code === "28P01" || code === "3D000") {
       throw new ServerTrouble(
-        `The database at DATABASE_URL cannot be reached: ${message.replace(/\/\/[^@]*@/g, "//…@")}. Is the server up, and are name and password right?`,
+        `The database at DATABASE_URL cannot be reached: ${withoutPassword(message)}. Is the server up, and are name and password right?`,
       )
     }
     throw error
@@ -167,4 +167,10 @@ async function portIsFree(host: string, port: number): Promise<void> {
     })
     probe.listen(port, host, () => probe.close(() => resolve()))
   })
+}
+
+/** Words about a database, without the name and the password in its address. */
+function withoutPassword(words: string): string {
+  const [from, to] = [words.indexOf("//"), words.lastIndexOf("@")]
+  return from === -1 || to < from ? words : `${words.slice(0, from)}//…${words.slice(to)}`
 }

@@ -59,7 +59,7 @@ interface Plan {
 const plans: Plan[] = FAULTS_BUILT
   ? (process.env.WOBBET_FAULTS ?? "")
       .split(",")
-      .map((one) => /^\s*(.+?)=(kill|lose|throw|hold(\d+))(?:\((\w+)\))?(?:@(\d+))?\s*$/.exec(one))
+      .map((one) => /^(.+)=(kill|lose|throw|hold(\d+))(?:\((\w+)\))?(?:@(\d+))?$/.exec(one.trim()))
       .filter((found) => found !== null)
       .map(([, point, act, hold, word, at]) => ({
         word,

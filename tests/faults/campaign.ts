@@ -512,6 +512,8 @@ interface Findings {
   outOfOrder: string[]
   /** Whoever is interviewed waits for a word of ours that nothing is about to say. */
   stuck: string[]
+  /** What was left to do after five minutes of calm. */
+  waiting?: string
   turnsTwice: string[]
   doubtful: number
   parked: number
@@ -778,6 +780,7 @@ async function busyIn(databaseUrl: string): Promise<string> {
     timers: "due_at < now() + interval '1 minute'",
     relays: "state = 'waiting'",
     waits: "true",
+    channels: "state <> 'on'",
   })) {
     const { rows } = await client.query(
       `SELECT *, count(*) OVER () AS all FROM ${table} WHERE ${where} ORDER BY random() LIMIT 3`,
@@ -812,6 +815,7 @@ async function recordOf(client: Client): Promise<Map<string, MessageView[]>> {
 
 function report(found: Findings, points: { [point: string]: number }): number {
   const bad = [...found.lost, ...found.stuck, ...found.doubledUnsaid, ...found.outOfOrder, ...found.turnsTwice]
+  if (found.waiting) bad.push(found.waiting)
   if (options.json) {
     process.stdout.write(
       `${JSON.stringify({ seed, minutes, faults: done, points, ...found, unexpected: logged }, null, 2)}\n`,
@@ -836,6 +840,7 @@ function report(found: Findings, points: { [point: string]: number }): number {
   line("doubled with one (onDoubt: resend)", found.doubledSaid)
   line("out of order", found.outOfOrder.length)
   line("turns taken twice, or state not kept with them", found.turnsTwice.length)
+  if (found.waiting) say(`  ✕ after five minutes of calm something was still waiting: ${found.waiting}`)
   for (const list of [found.stuck, found.doubledUnsaid, found.outOfOrder, found.turnsTwice, found.lost])
     for (const one of [...list.slice(0, 8), ...(list.length > 8 ? [`… and ${list.length - 8} more of these`] : [])])
       say(`  ✕ ${one}`)

@@ -68,7 +68,7 @@ const tags: { [tag: string]: Stretch["as"] } = { b: "bold", i: "italic", code: "
 export function readTags(source: string): Stretch[] {
   const stretches: Stretch[] = []
   const open: string[] = []
-  for (const piece of source.split(/(<[^>]+>)/)) {
+  for (const piece of source.split(/(<[^<>]+>)/)) {
     const tag = /^<(\/?)([a-z]+)/.exec(piece)
     if (tag?.[1] === "/") open.pop()
     else if (tag) open.push(tag[2]!)

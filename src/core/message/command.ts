@@ -2,7 +2,7 @@ import type { Message } from "./message.ts"
 
 /** `/name arguments` at the beginning of a text, on kinds that have no commands of their own. */
 export function readCommand(text: string): Message["command"] {
-  const match = /^\/([A-Za-z0-9_-]{1,32})(?=\s|$)\s*([\s\S]*)$/.exec(text)
+  const match = /^\/([A-Za-z0-9_-]{1,32})(?=\s|$)([\s\S]*)$/.exec(text)
   if (!match) return undefined
   const args = match[2]!.trim()
   return { name: match[1]!.toLowerCase(), ...(args ? { args } : {}) }

@@ -9,13 +9,55 @@ export function mentionOf(who: string, name: string): string {
   return `[${escapeMarkup(name)}](mention:${encodeURIComponent(who)})`
 }
 
-const mention = /\[((?:[^[\]\\]|\\.)*)\]\(mention:([^)\s]{1,500})\)/g
+/** Characters of whom a mention is of, as they are written. */
+const longestWho = 500
+const between = "](mention:"
+
+interface Mention {
+  /** Where it begins and ends in the text. */
+  from: number
+  to: number
+  label: string
+  who: string
+}
+
+/**
+ * The mentions of a text, in one pass: what a stranger says stands in it, escaped, and a pattern would begin anew at each
+ * of their brackets.
+ */
+function* mentionsIn(text: string): Generator<Mention> {
+  if (!text.includes(between)) return
+  let open = -1
+  for (let at = 0; at < text.length; at++) {
+    const character = text[at]
+    if (character === "\\") at++
+    else if (character === "[") open = at
+    else if (character === "]") {
+      const end = open !== -1 && text.startsWith(between, at) ? endOfWho(text, at + between.length) : -1
+      if (end !== -1) {
+        yield { from: open, to: end + 1, label: text.slice(open + 1, at), who: text.slice(at + between.length, end) }
+        at = end
+      }
+      open = -1
+    }
+  }
+}
+
+/** Where the bracket stands that closes whom a mention is of; -1 where none does. */
+function endOfWho(text: string, from: number): number {
+  for (let at = from; at < text.length && at - from <= longestWho; at++) {
+    const character = text[at]!
+    if (character === ")") return at === from ? -1 : at
+    if (/\s/.test(character)) return -1
+  }
+  return -1
+}
 
 /** Whom a reply mentions. */
 export function mentionedIn(parts: ReplyPart[]): string[] {
   const found = new Set<string>()
   for (const part of parts)
-    for (const text of textsOf(part)) for (const [, , who] of text.matchAll(mention)) found.add(decoded(who!))
+    for (const text of textsOf(part)) for (const { who } of mentionsIn(text)) found.add(decoded(who))
   return [...found]
 }
 
@@ -24,8 +66,15 @@ export function withMentionsAs(
   parts: ReplyPart[],
   say: (who: string, label: string) => string | undefined,
 ): ReplyPart[] {
-  const replaced = (text: string) =>
-    text.replace(mention, (_all, label: string, who: string) => say(decoded(who), label) ?? label)
+  const replaced = (text: string) => {
+    let done = ""
+    let behind = 0
+    for (const { from, to, label, who } of mentionsIn(text)) {
+      done += text.slice(behind, from) + (say(decoded(who), label) ?? label)
+      behind = to
+    }
+    return done + text.slice(behind)
+  }
   return parts.map((part) => {
     const changed = { ...part } as { text?: string; caption?: string }
     if (changed.text !== undefined) changed.text = replaced(changed.text)

@@ -1,4 +1,5 @@
 import type { Message } from "./message.ts"
+import { withoutEnd } from "./trimmed.ts"
 
 /**
  * STOP or UNSUBSCRIBE alone, said to the bot itself on a kind of channel where the law gives such words no meaning: it
@@ -9,10 +10,7 @@ export function noticesWish({ event, text, command, place, wish }: Message): Mes
   if (event === "command") return command?.name === "start" ? "notices again" : undefined
   // Nothing longer is such a word.
   if (event !== "text" || text === undefined || text.length > 40) return undefined
-  const word = text
-    .trim()
-    .replace(/[.!]+$/, "")
-    .toUpperCase()
+  const word = withoutEnd(text.trim(), ".!").toUpperCase()
   if (word === "STOP" || word === "UNSUBSCRIBE") return "no notices"
   return word === "START" ? "notices again" : undefined
 }

@@ -19,7 +19,7 @@ export function splitMarked(source: MarkedText, limit: number): MarkedText[] {
   return pieces
 }
 
-const breaks = [/\n\s*\n/g, /\n/g, /[.!?…。！？]["'”’)]*\s/g, /\s/g]
+const breaks = [/\n[^\S\n]*\n/g, /\n/g, /[.!?…。！？]["'”’)]*\s/g, /\s/g]
 
 function cutAt(source: MarkedText, from: number, limit: number): number {
   const window = source.text.slice(from, from + limit + 1)

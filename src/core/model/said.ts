@@ -1,5 +1,6 @@
 import { LinkifyIt } from "linkify-it"
 import { escapeMarkup, readMarkup } from "../message/markup.ts"
+import { withoutEnd } from "../message/trimmed.ts"
 
 /** What a model said, as it may be said, and what was changed. */
 export interface Allowed {
@@ -38,7 +39,7 @@ export function allowed(said: string, { length, linksIn, heard }: Bounds): Allow
 
 /** A model mentions nobody: names stand alone, however the mention is written. */
 function withoutMentions(text: string): string {
-  const plain = text.replace(/\[([^[\]]*)\]\(\s*<?\s*mention:[^)]*\)/gi, "$1")
+  const plain = text.replace(/\[([^[\]]*)\]\(\s*(?:<\s*)?mention:[^()[\]]*\)/gi, "$1")
   const read = readMarkup(plain)
   const hidden = read.spans.some((span) => span.kind === "link" && /^mention:/i.test(span.url))
   return hidden ? escapeMarkup(read.text) : plain
@@ -47,7 +48,10 @@ function withoutMentions(text: string): string {
 /** What is no light markup but has a plain counterpart in it: headings are bold, pictures are their words. */
 function asLightMarkup(text: string): string {
   return text
-    .replace(/^ {0,3}#{1,6} +(.+?)[ #]*$/gm, (_all, words: string) => `**${words.replaceAll("**", "")}**`)
+    .replace(/^ {0,3}#{1,6} (.+)$/gm, (all, words: string) => {
+      const heading = withoutEnd(words, " #").trim()
+      return heading === "" ? all : `**${heading.replaceAll("**", "")}**`
+    })
     .replace(/^ {0,3}(?:-{3,}|\*{3,}|_{3,}) *$\n?/gm, "")
     .replace(/!\[/g, "[")
     .replace(/\n{3,}/g, "\n\n")
@@ -86,14 +90,14 @@ function oneForm(url: string): string {
   const whole = /^[a-z][a-z0-9+.-]*:/i.test(url) ? url : `http://${url}`
   if (!URL.canParse(whole)) return url
   const { host, pathname, search } = new URL(whole)
-  return `${host}${pathname.replace(/\/+$/, "")}${search}`.replace(/^www\./, "")
+  return `${host}${withoutEnd(pathname, "/")}${search}`.replace(/^www\./, "")
 }
 
 const leftOut = (url: string) => `a link was left out that the facts do not hold: ${url.slice(0, 200)}`
 
 function withoutOtherLinks(text: string, known: Set<string>, notes: string[]): string {
   const isOther = (url: string) => !url.startsWith("mailto:") && !known.has(oneForm(url))
-  const kept = text.replace(/\[([^[\]]*)\]\(\s*<?([^()\s>]*)>?[^()]*\)/g, (all, label: string, url: string) => {
+  const kept = text.replace(/\[([^[\]]*)\]\((?=\s*<?([^()\s>]*))[^()[\]]*\)/g, (all, label: string, url: string) => {
     if (!isOther(url)) return all
     notes.push(leftOut(url))
     return label

@@ -204,7 +204,7 @@ class Reader {
     const from = this.at
     const end = this.source.indexOf(">", from)
     const inside = end === -1 ? "" : this.source.slice(from + 1, end)
-    const found = /^\s*(\d+)\s*(?:(-)\s*(\d+)?\s*)?$/.exec(inside)
+    const found = /^(\d+)(?:\s*(-)\s*(\d+)?)?$/.exec(inside.trim())
     if (!found) throw new PhraseError("a repeat is written <2>, <0-2> or <1->", from)
     this.at = end + 1
     const least = Number(found[1])

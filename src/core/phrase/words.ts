@@ -6,6 +6,8 @@ export interface Word {
 }
 
 const pattern =
+  // Where a letter follows digits, one digit less is a number: it never begins anew at each of them.
+  // eslint-disable-next-line regexp/no-super-linear-move
   /(?:(?<!\S)[-+])?\d+(?:[.,]\d+)*(?![\p{L}\p{M}])|[\p{L}\p{M}\p{N}'’_]+|\p{Extended_Pictographic}[\u{FE0F}\u{200D}\p{Extended_Pictographic}\p{Emoji_Modifier}]*/gu
 
 /** Scripts that are written without spaces between words. */

@@ -1,3 +1,4 @@
+import { withoutEnd } from "../message/trimmed.ts"
 /**
  * The option a text names, of those offered last: its label as written, or its number. A label that is itself a number
  * wins over a position.
@@ -12,10 +13,5 @@ export function optionMeant<Option extends { label: string }>(text: string, offe
 }
 
 function folded(text: string): string {
-  return text
-    .normalize("NFKC")
-    .toLowerCase()
-    .replace(/\s+/g, " ")
-    .trim()
-    .replace(/[.!]+$/, "")
+  return withoutEnd(text.normalize("NFKC").toLowerCase().replace(/\s+/g, " ").trim(), ".!")
 }

@@ -55,7 +55,7 @@ function isPlain(node: Scalar): boolean {
 export function quotedInLine(line: string): Omit<Unquoted, "at"> | undefined {
   const value = /\bphrase: +([^"'\s].*)$/.exec(line)?.[1]
   if (value === undefined || !/[[\]{}]/.test(value)) return undefined
-  const phrase = value.replace(/\s+\}(,.*)?$/, "").trimEnd()
+  const phrase = value.replace(/\s\}(,.*)?$/, "").trimEnd()
   return {
     says: `the phrase ${phrase} stands without quotation marks, so that YAML reads its brackets`,
     remedy: `Write phrase: ${JSON.stringify(phrase)}.`,

@@ -106,7 +106,8 @@ const styles: { [type: string]: readonly string[] } = {
 
 function formatFault(format: string, source: string): string | undefined {
   const shown = source.length > 60 ? `${source.slice(0, 60)}…` : source
-  const [, type = "", style] = /^\{a\s*,\s*([a-z]+)\s*(?:,\s*([^{}]*?)\s*)?\}/.exec(format) ?? []
+  const [, type = "", named] = /^\{a\s*,\s*([a-z]+)\s*(?:,([^{}]*))?\}/.exec(format) ?? []
+  const style = named?.trim()
   const known = styles[type]
   if (known && style !== undefined && style !== "" && !style.startsWith("::") && !known.includes(style))
     return `"${shown}" names the style "${style}"; there are ${known.join(", ")}, and skeletons such as ::yMMMMd`

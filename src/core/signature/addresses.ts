@@ -1,3 +1,4 @@
+import { withoutEnd } from "../message/trimmed.ts"
 /** An address that a caller may have meant by the one we know, and in words how it differs. */
 export interface AddressNeighbour {
   address: string
@@ -80,7 +81,7 @@ function endings(path: string, query: string): { rest: string; differs: string }
   const paths = [
     { path, differs: "" },
     slashed
-      ? { path: path.replace(/\/+$/, ""), differs: "without the slash at the end" }
+      ? { path: withoutEnd(path, "/"), differs: "without the slash at the end" }
       : { path: `${path}/`, differs: "with a slash at the end" },
   ]
   const queries = [{ query, differs: "" }]

@@ -1,3 +1,4 @@
+import { withoutEnd } from "../message/trimmed.ts"
 /** A body that may have been signed before something in between rewrote it, and in words how it differs. */
 export interface BodyNeighbour {
   body: Uint8Array
@@ -32,7 +33,7 @@ export function* bodyNeighbours(body: Uint8Array): Generator<BodyNeighbour> {
       yield* neighbour(plain.replaceAll("\\/", "/"), "with its escaped characters and slashes written out")
     }
   }
-  yield* neighbour(text.replace(/^[ \t\r\n]+|[ \t\r\n]+$/g, ""), "without the spaces or line ends around it")
+  yield* neighbour(withoutEnd(text.replace(/^[ \t\r\n]+/, ""), " \t\r\n"), "without the spaces or line ends around it")
   yield* neighbour(`${text}\n`, "with a line end behind it")
   yield* neighbour(`${text}\r\n`, "with a line end (CRLF) behind it")
   yield* neighbour(text.startsWith("\uFEFF") ? text.slice(1) : `\uFEFF${text}`, "with or without a byte order mark")

@@ -13,6 +13,7 @@ import type {
 } from "../../core/channels/call.ts"
 import { writeXml } from "../../core/gateway/xml.ts"
 import { wallClock } from "../process/wallClock.ts"
+import { withoutEnd } from "../../core/message/trimmed.ts"
 
 /** What the names in a described call stand for. */
 export interface Filling {
@@ -214,7 +215,7 @@ function addressOf(call: OutgoingCall, fill: Fill): string {
     .map((piece) => {
       const written = String(fill(piece))
       if (typeof piece === "object" && "place" in piece) return encodeURIComponent(written)
-      return typeof piece === "object" && "setting" in piece ? written.replace(/\/+$/, "") : written
+      return typeof piece === "object" && "setting" in piece ? withoutEnd(written, "/") : written
     })
     .join("")
 }

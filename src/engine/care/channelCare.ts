@@ -41,6 +41,7 @@ import type { Alerts } from "../sender/alerts.ts"
 import type { Seal } from "../seal.ts"
 import { notFound, Trouble } from "../trouble.ts"
 import { wallClock } from "../process/wallClock.ts"
+import { withoutEnd } from "../../core/message/trimmed.ts"
 
 /** Milliseconds that adding a channel waits for its provider to tell who it is. */
 const identityPatience = 2000
@@ -356,7 +357,7 @@ export class ChannelCare {
 
   inletOf(row: ChannelRow): string {
     const base = (row.settings.publicUrl as string | undefined) ?? this.parts.publicUrl()
-    return `${base.replace(/\/+$/, "")}/in/${row.key}`
+    return `${withoutEnd(base, "/")}/in/${row.key}`
   }
 
   known(key: string): KnownChannel {

@@ -412,7 +412,9 @@ function remedyFor({ text, location }: EsbuildMessage): string | undefined {
 
 /** A handler file that throws as soon as it is loaded. */
 export function faultOfLoading(error: HandlerError, folder: string): Fault {
-  const inside = /\(?([\w./-]+\.[mc]?[tj]s):(\d+):(\d+)\)?/.exec(error.stack?.split("\n").slice(1).join("\n") ?? "")
+  const inside = /(?:^|[\s(])([\w./-]+\.[mc]?[tj]s):(\d+):(\d+)/.exec(
+    error.stack?.split("\n").slice(1).join("\n") ?? "",
+  )
   return {
     file: shownPath(join(folder, inside ? inside[1]! : "handlers")),
     ...(inside ? { line: Number(inside[2]), column: Number(inside[3]) } : {}),

@@ -130,7 +130,7 @@ export class FolderReader {
     return {
       name: "what may be read",
       setup: (build) => {
-        build.onLoad({ filter: /.*/, namespace: "file" }, async ({ path, with: attributes }) => {
+        build.onLoad({ filter: /^/, namespace: "file" }, async ({ path, with: attributes }) => {
           const loader = loaderOf(path, attributes)
           try {
             if (loader === undefined) {

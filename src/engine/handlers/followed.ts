@@ -74,6 +74,8 @@ export class FollowedFolder {
       "faults" in reading
         ? reading.faults
         : [...(await this.faultsOfSecrets(reading.ready)), ...(await this.faultsOfLoading(reading.ready))]
+    if ("ready" in reading && (faults.length > 0 || !this.parts.takesTurns))
+      await this.parts.releases.letGo(reading.ready.id)
     if ("faults" in reading || faults.length > 0) await this.refuse(faults)
     else await this.take(reading.ready)
   }

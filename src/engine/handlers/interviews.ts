@@ -416,6 +416,6 @@ function lineOf({ value }: Yielded): { line?: string } {
   const found = stack
     ?.split("\n")
     .find((one) => /handlers[\\/][^)]*\.(ts|js):\d+/.test(one) && !/engine[\\/]/.test(one))
-  const at = found && /((?:[\w.-]+[\\/])*handlers[\\/][^:)]+:\d+)/.exec(found)?.[1]
+  const at = found && /(handlers[\\/][^:)]+:\d+)/.exec(found)?.[1]
   return at ? { line: at.replace(/^.*?(?=handlers[\\/])/, "") } : {}
 }

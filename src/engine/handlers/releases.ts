@@ -88,11 +88,19 @@ export class Releases {
 
   /** Loads a bundle in a host to see whether it loads. The host stays, so that the release's first turn finds it warm. */
   async tryOut(id: string, bundle: string): Promise<HandlerError | undefined> {
+    if (this.warm.has(id)) return undefined
     const pool = this.poolFor(id, bundle)
     const error = await pool.check()
     if (error || this.entries.has(id)) await pool.close(0)
     else this.warm.set(id, pool)
     return error
+  }
+
+  /** Ends the hosts of a release that was tried out and is not to go live. */
+  async letGo(id: string): Promise<void> {
+    const pool = this.warm.get(id)
+    this.warm.delete(id)
+    await pool?.close(0)
   }
 
   private entry(id: string): Entry {

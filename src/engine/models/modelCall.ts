@@ -5,6 +5,7 @@ import { failureWords } from "../calls/failureWords.ts"
 import { guarded, PrivateNetwork, refusePrivate } from "../calls/privateNetworks.ts"
 import { Streamed } from "./streamed.ts"
 import { wallClock } from "../process/wallClock.ts"
+import { withoutEnd } from "../../core/message/trimmed.ts"
 
 /** Bytes of an answer: tokens stream with a hundred times their own length around them. */
 const longestAnswer = 4 * 1024 * 1024
@@ -38,7 +39,7 @@ export interface ModelCalled {
 
 /** Where a model server is asked. */
 export function completionsOf(address: string): URL {
-  return new URL(`${address.replace(/\/+$/, "")}/chat/completions`)
+  return new URL(`${withoutEnd(address, "/")}/chat/completions`)
 }
 
 /** Asks a model server once. Throws nothing. */

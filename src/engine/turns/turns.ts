@@ -4,7 +4,17 @@ import type { OutgoingCall } from "../../core/channels/call.ts"
 import { storable } from "../../core/message/graphemes.ts"
 import type { Place } from "../../core/message/message.ts"
 import type { Bell } from "../../store/bell.ts"
-import { claimDue, claimSeconds, claimsOf, endsProcesses, releaseClaims, renewClaims, restLines, triedAlone, tryAlone } from "../../store/claims.ts"
+import {
+  claimDue,
+  claimSeconds,
+  claimsOf,
+  endsProcesses,
+  releaseClaims,
+  renewClaims,
+  restLines,
+  triedAlone,
+  tryAlone,
+} from "../../store/claims.ts"
 import type { Database } from "../../store/database.ts"
 import { databaseFault } from "../../store/database.ts"
 import { faultPoint } from "../../store/faults.ts"

@@ -151,7 +151,7 @@ async function factsNow(
 function saidAs({ text = "", choice }: ExplanationAsk): Message {
   const place: Place = { address: "", kind: "direct" }
   if (choice !== undefined) return { event: "choice", place, choice: { id: choice } }
-  const command = /^\/([A-Za-z0-9_]{1,32})(?:\s+([\s\S]*))?$/.exec(text)
+  const command = /^\/([A-Za-z0-9_]{1,32})(?:\s+(\S[\s\S]*)?)?$/.exec(text)
   if (!command) return { event: "text", place, text }
   const args = command[2] ? { args: command[2] } : {}
   return { event: "command", place, text, command: { name: command[1]!.toLowerCase(), ...args } }

@@ -13,7 +13,7 @@ export const simulate: Simulation = {
     const channel = said.place ?? `D${said.from.address.slice(1)}`
     if (said.press !== undefined)
       return unsigned("form", new URLSearchParams({ payload: JSON.stringify(pressed(said, channel, ts)) }).toString())
-    const command = said.media ? undefined : /^(\/[\w-]+)(?:\s+(.*))?$/s.exec(said.text ?? "")
+    const command = said.media ? undefined : /^(\/[\w-]+)(?:\s+(\S.*)?)?$/s.exec(said.text ?? "")
     if (command) return unsigned("form", slashed(said, channel, command[1]!, command[2] ?? ""))
     const { media } = said
     const files = media

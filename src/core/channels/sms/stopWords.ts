@@ -1,4 +1,5 @@
 import type { Message } from "../../message/message.ts"
+import { withoutEnd } from "../../message/trimmed.ts"
 
 const wishes: { [word: string]: NonNullable<Message["wish"]> } = {
   STOP: "stop",
@@ -24,9 +25,6 @@ const longestWish = 100
 export function wishIn(text: string): Message["wish"] {
   // Nothing longer is such a word: a pattern that looks for an end takes long where there is none.
   if (text.length > longestWish) return undefined
-  const word = text
-    .trim()
-    .replace(/[.!]+$/, "")
-    .toUpperCase()
+  const word = withoutEnd(text.trim(), ".!").toUpperCase()
   return Object.hasOwn(wishes, word) ? wishes[word] : undefined
 }

@@ -222,7 +222,7 @@ function opensTopic(event: JsonObject, answered: JsonObject): boolean {
 
 /** `/name`, `/name@bot`, with what follows as arguments. A command for another bot is only text. */
 function readCommand(event: JsonObject, text: string, channel: Channel): Message["command"] {
-  const match = /^\/([A-Za-z0-9_]{1,32})(?:@([A-Za-z0-9_]+))?(?=\s|$)\s*([\s\S]*)$/.exec(text)
+  const match = /^\/([A-Za-z0-9_]{1,32})(?:@([A-Za-z0-9_]+))?(?=\s|$)([\s\S]*)$/.exec(text)
   if (!match) return undefined
   const entities = listAt(event, "entities")
   const marked = entities.some((entity) => textAt(entity, "type") === "bot_command" && numberAt(entity, "offset") === 0)

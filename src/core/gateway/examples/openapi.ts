@@ -3,6 +3,7 @@ import { readYaml } from "../../message/yaml.ts"
 import { decoded } from "../../signature/addresses.ts"
 import type { Example, ExampleBody } from "./request.ts"
 import { NotAnExample } from "./request.ts"
+import { withoutEnd } from "../../message/trimmed.ts"
 
 /** One call that an OpenAPI document describes: one of ours, or one that the gateway makes. */
 export interface DescribedCall {
@@ -191,10 +192,8 @@ function serverOf(document: Tree): string {
     const one = isObject(variables) ? variables[name] : undefined
     return isObject(one) && one.default !== undefined ? String(one.default) : whole
   })
-  return (/^https?:/.test(filled) ? filled : `https://gateway.example${filled.startsWith("/") ? filled : ""}`).replace(
-    /\/+$/,
-    "",
-  )
+  const whole = /^https?:/.test(filled) ? filled : `https://gateway.example${filled.startsWith("/") ? filled : ""}`
+  return withoutEnd(whole, "/")
 }
 
 function securityOf(document: Tree, operation: Tree): { headers: Example["headers"]; query?: string; basic?: boolean } {

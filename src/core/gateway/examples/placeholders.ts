@@ -2,13 +2,13 @@
 export function placeholderIn(value: string): string | undefined {
   const text = value.trim()
   const written =
-    /^(?:\{\{?\s*([\w .-]{1,60}?)\s*\}?\}|<\s*([\w .-]{1,60}?)\s*>|\[([A-Za-z][\w .-]{1,60})\]|\$\{?([A-Za-z_]\w{0,60})\}?|%([A-Za-z_]\w{0,60})%|:([a-z][\w-]{1,60}))$/.exec(
+    /^(?:\{\{?\s{0,3}([\w .-]{1,60}?)\s{0,3}\}?\}|<\s{0,3}([\w .-]{1,60}?)\s{0,3}>|\[([A-Za-z][\w .-]{1,60})\]|\$\{?([A-Za-z_]\w{0,60})\}?|%([A-Za-z_]\w{0,60})%|:([a-z][\w-]{1,60}))$/.exec(
       text,
     )
   const name = written?.slice(1).find((one) => one !== undefined)
   if (name !== undefined) return name
   if (/^(?:x{4,}|\*{3,}|\.{3,}|…)$/i.test(text)) return "value"
-  const yours = /^(?:your|my|insert|replace|enter)[\s_-]+([\w .-]{1,60}?)(?:[\s_-]+here)?$/i.exec(text)?.[1]
+  const yours = /^(?:your|my|insert|replace|enter)[\s_-]{1,3}([\w .-]{1,60}?)(?:[\s_-]{1,3}here)?$/i.exec(text)?.[1]
   if (yours !== undefined) return yours
   // Capitals with underscores, such as API_KEY, are a name and no value; but so are the names of events.
   return /^[A-Z][A-Z0-9]*(?:_[A-Z0-9]+)+$/.test(text) && own.test(text) ? text.replace(/^(?:YOUR|MY)_/, "") : undefined

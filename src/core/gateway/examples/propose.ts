@@ -347,17 +347,17 @@ function authorizationOf(example: Example, draft: Draft): Authorization | undefi
       : setting(draft, named ?? "accountId", user).slice(1, -1)
     return { basic: [name, secret(draft, "apiSecret", placeholderIn(password)).slice(1, -1)] }
   }
-  const bearer = /^Bearer\s+(.+)$/i.exec(given ?? "")?.[1]
+  const bearer = /^Bearer\s+(\S.*)$/i.exec(given ?? "")?.[1]
   if (bearer === undefined) return undefined
   return { bearer: secret(draft, "apiKey", placeholderIn(bearer)).slice(1, -1) }
 }
 
 function basicIn(given: string | undefined): [string, string] | undefined {
-  const encoded = /^Basic\s+(.+)$/i.exec(given ?? "")?.[1]
+  const encoded = /^Basic\s+(\S.*)$/i.exec(given ?? "")?.[1]
   if (encoded === undefined) return undefined
   const text = Buffer.from(encoded, "base64").toString("utf8")
   // Documentation writes a placeholder where the encoded pair belongs.
-  if (!/^[\x20-\x7e]+:[\x20-\x7e]*$/.test(text)) return ["accountId", "apiSecret"]
+  if (!/^[\x20-\x7e]+$/.test(text) || text.indexOf(":") < 1) return ["accountId", "apiSecret"]
   const [user = "", ...rest] = text.split(":")
   return [user, rest.join(":")]
 }

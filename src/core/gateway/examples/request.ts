@@ -245,7 +245,7 @@ function fromHttp(text: string): Example {
   const head = lines.slice(1, end === -1 ? undefined : end)
   const rest = end === -1 ? "" : lines.slice(end + 1).join("\n")
   // What it was answered may stand below it.
-  const [body = "", answer] = rest.split(/^HTTP\/[\d.]+ \d+.*$/m)
+  const [body = "", answer] = rest.split(/^HTTP\/[\d.]+ \d.*$/m)
   const example: Example = { method, url: target, headers: {}, notes: [], lacks: [] }
   for (const line of head) addHeader(example, line)
   if (!/^https?:/i.test(target)) {
