@@ -196,10 +196,21 @@ test("an application posts its own JSON to its inlet, signed or with a word, and
   expect(await post({ authorization: `Bearer ${hook}` })).toBe(202)
   expect(await post({ authorization: `Bearer ${hook}` }, "{")).toBe(400)
   expect(await post({ authorization: `Bearer ${hook}` }, JSON.stringify({ kind: "nothing.such", about: {} }))).toBe(400)
-  expect((await fetch(`${service.address}/in/tern/nobody`, { method: "POST", body })).status).toBe(404)
+  // Nobody learns what there is: a wrong word, an application that is not there and a name that can be none are one.
+  for (const path of ["tern/office", "tern/nobody", "nobody/office", "tern/%00app", `tern/${"x".repeat(300)}`]) {
+    const refused = await fetch(`${service.address}/in/${path}`, { method: "POST", body })
+    expect([path, refused.status, await refused.text()]).toEqual([path, 401, ""])
+  }
   expect((await ines.answered(before + 1)).at(-1)!.text).toBe("Hello , from the office")
   await pause(1500)
   expect((await ines.answers()).length).toBe(before + 1)
+  // Whoever guesses is held up, and is in the audit; whoever knows the word is not.
+  const guesses = await Promise.all(Array.from({ length: 60 }, (_, n) => post({ authorization: `Bearer guess ${n}` })))
+  expect(guesses.filter((status) => status === 429).length).toBeGreaterThan(30)
+  expect(await post({ authorization: `Bearer ${hook}` }, "{")).toBe(400)
+  expect((await service.client.audit()).items.map(({ did }) => did)).toContain(
+    "calls that are not genuine were refused at an application's inlet",
+  )
 })
 
 test("many at once become one; in quiet hours they wait", async () => {

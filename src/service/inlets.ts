@@ -6,6 +6,7 @@ import type { Engine } from "../engine/engine.ts"
 import { longestEvent } from "../engine/notices/applications.ts"
 import type { ServedAnswer } from "../engine/inlet/inlet.ts"
 import { Bodies, BodyRefused } from "./bodies.ts"
+import { Visitors } from "./visitors.ts"
 import { probeHeader, proofHeader, proofOf } from "../engine/care/reachability.ts"
 
 /** `/in/<channel key>`: where providers call. Bodies are taken as they come; what they mean is the kind's business. */
@@ -46,7 +47,7 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
       .send(`This is the inlet of channel ${key}. It works; providers post here, so there is nothing to see.\n`)
   })
 
-  serveApplications(app, engine, bodies)
+  serveApplications(app, engine, bodies, new Visitors(engine))
   app.route<{ Params: { key: string } }>({
     method: ["POST", "PUT", "PATCH", "DELETE"],
     url: "/in/:key",
@@ -59,12 +60,17 @@ export function serveInlets(app: FastifyInstance, engine: Engine): void {
 }
 
 /** `/in/<bot>/<application>`: where applications post what happened. */
-function serveApplications(app: FastifyInstance, engine: Engine, bodies: Bodies): void {
+function serveApplications(app: FastifyInstance, engine: Engine, bodies: Bodies, visitors: Visitors): void {
   app.post<{ Params: { bot: string; application: string } }>("/in/:bot/:application", async (request, reply) => {
     const { bot, application } = request.params
     const body = await bodies.read(request.raw, reply.raw, { most: longestEvent, cut: false })
     const headers = callOf(request, nothing).headers
     const answer = await engine.applications.receive(bot, application, headers, body.toString("utf8"), new Date())
+    if (answer.status === 401) {
+      // A stranger learns nothing of what there is, and may not guess on and on.
+      const wait = await visitors.refusedCall(request)
+      return wait === undefined ? reply.code(401).send() : reply.code(429).header("retry-after", String(wait)).send()
+    }
     return reply.code(answer.status).type("application/json").send(JSON.stringify(answer.body))
   })
 }

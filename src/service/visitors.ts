@@ -76,6 +76,17 @@ export class Visitors {
     })
   }
 
+  /** Counts a call to an inlet that was not genuine; gives the seconds to wait once too many came from its address. */
+  async refusedCall(request: FastifyRequest): Promise<number | undefined> {
+    try {
+      await this.failed(request, "calls that are not genuine were refused at an application's inlet")
+      return undefined
+    } catch (error) {
+      if (error instanceof Trouble && error.code === "too-many") return error.retryAfter ?? 60
+      throw error
+    }
+  }
+
   /** Throws while an address has failed too often. */
   async mayTry(request: FastifyRequest): Promise<void> {
     const before = await this.wrong.get(networkOf(request))

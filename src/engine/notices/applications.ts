@@ -41,15 +41,18 @@ export class Applications {
     body: string,
     now: Date,
   ): Promise<ApplicationAnswer> {
-    const application = await this.application(bot, name)
-    if (!application) return no(404, `There is no application "${name}" of the bot "${bot}".`)
+    const application = isName(bot) && isName(name) ? await this.application(bot, name) : undefined
+    if (!application) return notGenuine
     const { [application.secret]: key } = await this.parts.secrets
       .listed(bot, "live", [application.secret])
       .catch((error: unknown) => {
         if (error instanceof HandlerFault) return {} as { [name: string]: string }
         throw error
       })
-    if (key === undefined) return no(503, `The secret ${application.secret} is not set.`)
+    if (key === undefined) {
+      this.tell(`${bot}/${name}`, `its secret ${application.secret} is not set`)
+      return { status: 503, body: {} }
+    }
     const [, word] = /^Bearer (.+)$/i.exec(headers.authorization ?? "") ?? []
     const fault =
       word !== undefined
@@ -59,7 +62,7 @@ export class Applications {
         : webhookFault(headers, body, key, now)
     if (fault !== undefined) {
       this.tell(`${bot}/${name}`, fault)
-      return no(401, `This call is not genuine: ${fault}.`)
+      return notGenuine
     }
     if (isNestedDeeper(body, deepest)) return no(400, `The JSON is nested more than ${deepest} deep.`)
     let given: unknown
@@ -128,6 +131,12 @@ interface CloudEvent {
 export function fromCloudEvent({ id, source, type, data }: CloudEvent): NoticeEvent {
   return { type, source, key: `${source} ${id}`, data }
 }
+
+/** Said of a wrong word and of an application that is not there alike. */
+const notGenuine: ApplicationAnswer = { status: 401, body: {} }
+
+/** What a bot or an application may be called; anything else is nobody's. */
+const isName = (given: string) => /^[\w.-]{1,100}$/.test(given)
 
 function no(status: number, says: string): ApplicationAnswer {
   return { status, body: { error: says } }
