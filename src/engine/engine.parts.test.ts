@@ -52,8 +52,21 @@ describe("the seal", () => {
       (secret) => Buffer.from(`a:${secret}`).toString("base64"),
       (secret) => Buffer.from(`ab:${secret}:x`).toString("base64"),
       (secret) => Buffer.from(`abc:${secret}`).toString("base64url"),
+      (secret) => Buffer.from(Buffer.from(`a:${secret}`).toString("base64")).toString("base64"),
+      (secret) => Buffer.from(`x${Buffer.from(secret).toString("base64")}`).toString("base64"),
+      (secret) => Buffer.from(secret).toString("hex").replace(/..(?=.)/g, "$& "),
+      (secret) => Buffer.from(secret).toString("hex").toUpperCase().replace(/..(?=.)/g, "$&:"),
+      (secret) => [...Buffer.from(secret)].map((byte) => `%${byte.toString(16).padStart(2, "0")}`).join(""),
+      (secret) => inEach(secret, (code) => `\\u${code.toString(16).padStart(4, "0")}`),
+      (secret) => inEach(secret, (code) => `\\u${code.toString(16).padStart(4, "0").toUpperCase()}`),
+      (secret) => inEach(secret, (code) => `&#${code};`),
+      (secret) => inEach(secret, (code) => `&#x${code.toString(16)};`),
+      (secret) => inEach(secret, (code) => `&#x${code.toString(16).toUpperCase()};`),
+      (secret) => secret.replaceAll("&", "&amp;").replaceAll("'", "&apos;"),
+      (secret) => base32(secret),
+      (secret) => base32(`ab${secret}`).toLowerCase(),
     ]
-    const secrets = fc.string({ unit: fc.constantFrom(..."abcXYZ019-_.~/+=&:% "), minLength: 8, maxLength: 40 })
+    const secrets = fc.string({ unit: fc.constantFrom(..."abcXYZ019-_.~/+=&:%' "), minLength: 8, maxLength: 40 })
     fc.assert(
       fc.property(secrets, fc.constantFrom(...encodings), (secret, encode) => {
         const given = `before ${encode(secret)} after`
@@ -69,6 +82,17 @@ describe("the seal", () => {
     expect(replaceSecrets("a cat", ["a"], () => "•")).toBe("a cat")
   })
 })
+
+const inEach = (text: string, write: (code: number) => string) =>
+  [...text].map((character) => write(character.charCodeAt(0))).join("")
+
+/** RFC 4648, section 6, without padding. */
+function base32(text: string): string {
+  const bits = [...Buffer.from(text)].map((byte) => byte.toString(2).padStart(8, "0")).join("")
+  return (bits.match(/.{1,5}/g) ?? [])
+    .map((five) => "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567"[Number.parseInt(five.padEnd(5, "0"), 2)])
+    .join("")
+}
 
 describe("group commit", () => {
   test("gathers what comes while a batch is under way, in order, never more than the most", async () => {

@@ -124,13 +124,66 @@ function encodings(secret: string): string[] {
     [...bytes].map((byte) => `%${hex(byte).toUpperCase()}`).join(""),
     json,
     json.replaceAll("/", "\\/"),
-    secret.replace(/[^\w]/g, (sign) => `\\u${sign.charCodeAt(0).toString(16).padStart(4, "0")}`),
-    secret.replaceAll("&", "&amp;").replaceAll("<", "&lt;").replaceAll(">", "&gt;").replaceAll('"', "&quot;"),
+    [...bytes].map((byte) => `%${hex(byte)}`).join(""),
+    ...[/[^\w]/g, /[^]/g].flatMap((signs) => inEscapes(secret, signs)),
+    ...[/[^\w]/gu, /[^]/gu].flatMap((signs) => inEntities(secret, signs)),
   ]
   if (secret.length < shortestEncoded) return plain
-  const base64 = [0, 1, 2].map((shift) => inBase64(bytes, shift))
-  const encoded = base64.flatMap((form) => [form, form.replaceAll("+", "-").replaceAll("/", "_"), percentOf(form)])
-  return [...plain, ...encoded, bytes.toString("hex"), bytes.toString("hex").toUpperCase()]
+  const base64 = shifts(3).map((shift) => inBase64(bytes, shift))
+  const twice = base64.flatMap((form) => shifts(3).map((shift) => inBase64(Buffer.from(form), shift)))
+  const encoded = [...base64, ...twice].flatMap((form) => [
+    form,
+    form.replaceAll("+", "-").replaceAll("/", "_"),
+    percentOf(form),
+  ])
+  const base32 = shifts(5).map((shift) => inBase32(bytes, shift))
+  const pairs = [...bytes].map(hex)
+  const inHex = ["", " ", ":"].map((between) => pairs.join(between))
+  const eitherCase = [...base32, ...inHex].flatMap((form) => [form.toLowerCase(), form.toUpperCase()])
+  return [...plain, ...encoded, ...eitherCase]
+}
+
+const shifts = (count: number) => Array.from({ length: count }, (_, shift) => shift)
+
+/** With some of its characters as JSON and JavaScript escape them. */
+function inEscapes(secret: string, signs: RegExp): string[] {
+  const code = (sign: string) => sign.charCodeAt(0).toString(16).padStart(4, "0")
+  return [
+    secret.replace(signs, (sign) => `\\u${code(sign)}`),
+    secret.replace(signs, (sign) => `\\u${code(sign).toUpperCase()}`),
+  ]
+}
+
+/** With some of its characters as XML and HTML write them. */
+function inEntities(secret: string, signs: RegExp): string[] {
+  const named = secret
+    .replaceAll("&", "&amp;")
+    .replaceAll("<", "&lt;")
+    .replaceAll(">", "&gt;")
+    .replaceAll('"', "&quot;")
+  const code = (sign: string, base: number) => sign.codePointAt(0)!.toString(base)
+  return [
+    named,
+    ...["&apos;", "&#39;", "&#x27;"].map((apostrophe) => named.replaceAll("'", apostrophe)),
+    secret.replace(signs, (sign) => `&#${code(sign, 10)};`),
+    secret.replace(signs, (sign) => `&#x${code(sign, 16)};`),
+    secret.replace(signs, (sign) => `&#x${code(sign, 16).toUpperCase()};`),
+  ]
+}
+
+/** RFC 4648, section 6. */
+const alphabet32 = "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567"
+
+/** The characters of base32 that a secret alone decides, where so many bytes stand before it in their group of five. */
+function inBase32(bytes: Buffer, shift: number): string {
+  const bits = shift * 8
+  const all = [...Buffer.alloc(shift), ...bytes].map((byte) => byte.toString(2).padStart(8, "0")).join("")
+  // A character that what stands before or behind decides as well is left out.
+  const first = Math.ceil(bits / 5)
+  const last = Math.floor(all.length / 5)
+  return Array.from({ length: last - first }, (_, n) =>
+    alphabet32.charAt(Number.parseInt(all.slice((first + n) * 5, (first + n + 1) * 5), 2)),
+  ).join("")
 }
 
 /** The characters of base64 that a secret alone decides, where so many bytes stand before it in their group of three. */

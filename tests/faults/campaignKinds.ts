@@ -95,11 +95,12 @@ export async function startOtherKinds(hook: string, each: number): Promise<Other
     { number: sms.number, publicUrl: hook, profile: "plain-json", onDoubt: "park" },
     { apiKey: sms.key, signingSecret: sms.secret },
   )
-  made[1]!.subscribe = () =>
-    fetch(`${page.address}/standin/hook`, {
-      method: "POST",
-      body: JSON.stringify({ url: `${hook}/in/messenger`, verifyToken }),
-    })
+  made[1]!.subscribe = async () => {
+    const body = JSON.stringify({ url: `${hook}/in/messenger`, verifyToken })
+    // Until every service knows the channel, one may refuse the handshake.
+    while (!(await fetch(`${page.address}/standin/hook`, { method: "POST", body })).ok)
+      await new Promise((done) => setTimeout(done, 300))
+  }
   return made
 }
 

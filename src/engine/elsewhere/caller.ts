@@ -190,7 +190,10 @@ export class Caller {
     this.asked.set(address, asked.how)
     this.underWay.set(address, this.busy(address) + 1)
     try {
-      const came = model ? await this.talk(asked, model, values) : await this.post(asked, values)
+      const came = withoutSecrets(
+        model ? await this.talk(asked, model, values) : await this.post(asked, values),
+        values,
+      )
       this.judge(address, came)
       return came
     } finally {
@@ -348,4 +351,16 @@ function againAfter({ after }: Extract<EndpointAnswer, { is: "again" }>, asked: 
 
 function leftAlone({ failures, why, until }: Breaker): string {
   return `it has failed ${failures} times in a row (${why ?? "it asked to be left alone"}) and is left alone until ${new Date(until).toISOString()}`
+}
+
+/**
+ * What came back, before any of it is logged, kept or shown: whoever was asked may say the secrets back that it was
+ * given. An answer itself is masked where its turn can be told that it was.
+ */
+function withoutSecrets({ came, calls, down }: EndpointCame, values: Values): EndpointCame {
+  return {
+    came: came.is === "answer" ? came : masked(came, values, new Set()),
+    calls: masked(calls, values, new Set()),
+    down,
+  }
 }

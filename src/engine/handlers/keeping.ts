@@ -64,7 +64,12 @@ export function onceOf(
         return { refused: `its name has more than ${longestOnce.name} characters` }
       const scope = asked.inInterview && interview ? interview.id : `${claim.conversation} ${message}${part}`
       const key = onceKey(scope, asked)
-      const begun = await beginOnce(database, claim, { position: to, message }, { key, name: asked.name })
+      const begun = await beginOnce(
+        database,
+        claim,
+        { position: to, message },
+        { key, name: asked.shown ?? asked.name },
+      )
       if (FAULTS_BUILT) await faultPoint("once: start recorded")
       if (!begun) return claimLost
       if (begun.endedAt !== null) return { key, value: begun.value }

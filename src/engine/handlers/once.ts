@@ -4,6 +4,8 @@ import type { Person, Said } from "../../sdk/index.ts"
 /** A side effect, as whoever keeps its record is asked about it. */
 export interface OnceAsked {
   name: string
+  /** The name as it may stand on record, where a secret stands in it. */
+  shown?: string
   /** Which of its name it is, counted from 1, and how often the person went back behind it. */
   nth: number
   round: number

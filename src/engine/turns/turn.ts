@@ -529,6 +529,15 @@ async function run(parts: TurnParts, turn: Turn, plan: Running, before?: SoFar):
   }
 }
 
+/** Side effects whose names and results are on record without secrets. */
+function onceWithout(secrets: Values, once: Keeping["once"]): Keeping["once"] {
+  const without = <T>(value: T) => masked(value, secrets, new Set())
+  return {
+    begin: (asked) => once.begin({ ...asked, shown: without(asked.name) }),
+    end: (key, ended) => once.end(key, without(ended)),
+  }
+}
+
 const maskedNote = (name: string) => `the secret ${name} stood in what the handler gave, and was masked`
 
 async function listedSecrets({ secrets }: TurnParts, { known, release }: Turn, plan: Running): Promise<Values> {
@@ -748,7 +757,7 @@ function givenBy(parts: TurnParts, turn: Turn, plan: Running, secrets: Values): 
   return {
     secrets,
     // What a side effect gives is on record: the same run has it whole, a later one masked.
-    keeping: { ...keeping, once: { ...once, end: (key, ended) => once.end(key, masked(ended, secrets, new Set())) } },
+    keeping: { ...keeping, once: onceWithout(secrets, once) },
     deadline: plan.route?.deadline ?? turn.release!.table.bot.deadline,
     times: timesOf(turn, plan),
     fields: turn.facts?.contact?.fields ?? {},
