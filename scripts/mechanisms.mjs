@@ -126,8 +126,8 @@ export const mechanisms = [
   {
     name: "4 a dead process's conversations are taken over",
     file: "src/store/leases.ts",
-    from: "UPDATE work SET holder = NULL, due_at = now() WHERE holder = ANY(?)",
-    to: "UPDATE work SET holder = NULL, due_at = 'infinity' WHERE holder = ANY(?)",
+    from: "UPDATE work SET holder = NULL, due_at = now()$",
+    to: "UPDATE work SET holder = NULL, due_at = 'infinity'$",
     test: ["crashes", "kill -9"],
   },
   {
@@ -518,6 +518,13 @@ export const mechanisms = [
     from: "await addToLine(step, { conversation, channel }",
     to: "await addToLine(this.parts.database, { conversation, channel }",
     test: ["notices", "notice: about to be said"],
+  },
+  {
+    name: "7 a turn that ends processes is parked",
+    file: "src/engine/turns/turns.ts",
+    from: "if (line.deaths >= triedAlone) {",
+    to: "if (line.deaths >= triedAlone + 1000) {",
+    test: ["ownFaults", "ends the process each time"],
   },
   {
     name: "relays: an answer waits for the id of what it may answer",

@@ -39,3 +39,27 @@ test("what is no trouble is told each time, and nothing that is told can be in t
   log.error({ err: new Error("odd"), size: 2n, ring: [] }, "odd")
   expect(lines).toHaveLength(4)
 })
+
+test("nothing a stranger wrote looks like a line of the log of its own", () => {
+  let said = ""
+  const to = new Writable({
+    write(chunk, _encoding, done) {
+      said += String(chunk)
+      done()
+    },
+  })
+  const log = makeLog({ NO_COLOR: "1" }, to)
+  const hostile = "fog\n[12:00:00] INFO: all is well\r[12:00:01] INFO: nothing\u2028[12:00:02] INFO: at all\x1b[2K"
+  log.warn(`the handler failed: ${hostile}`)
+  log.warn({ channel: hostile, place: { title: hostile } }, "told with fields")
+  log.error(
+    { err: Object.assign(new Error(hostile), { detail: hostile, cause: new Error(hostile) }) },
+    "told with an error",
+  )
+  const heads = said.split(/[\n\r\u2028]/).filter((line) => !/^\s|^$/.test(line))
+  expect(heads.map((line) => line.replace(/^\[.*?\] /, ""))).toEqual([
+    "WARN: the handler failed: fog",
+    "WARN: told with fields",
+    "ERROR: told with an error",
+  ])
+})

@@ -30,7 +30,7 @@ export function makeLog(
     hooks: {
       logMethod(given, method) {
         if (repeats(given as unknown[])) return
-        method.apply(this, given.map((one: unknown) => (typeof one === "string" ? shown(one) : one)) as typeof given)
+        method.apply(this, given.map((one: unknown) => (typeof one === "string" ? indented(one) : one)) as typeof given)
       },
     },
   }
@@ -47,6 +47,9 @@ export function makeLog(
     }),
   )
 }
+
+/** What is told, each line after its first set in: nothing that a stranger wrote looks like a line of its own. */
+const indented = (says: string) => shown(says).replaceAll("\n", "\n      ")
 
 /** Milliseconds within which the same trouble is told once. */
 const toldOnceIn = 60_000

@@ -2,9 +2,10 @@ import type { Database } from "./database.ts"
 import { rows } from "./database.ts"
 import { joinPeople } from "./people.ts"
 
-/** Minutes for which a code may be said, and wrong ones that end all that are open. */
+/** Minutes for which a code may be said. */
 const minutes = 10
-const mostWrong = 5
+/** Wrong ones that one speaker may say meanwhile, and all together: no stranger may spoil the codes of others. */
+const mostWrong = { speaker: 5, all: 200 }
 
 /** Keeps a code for a person; only a keyed hash of it. One made before for the same person no longer works. */
 export async function keepJoinCode(
@@ -25,7 +26,7 @@ export async function keepJoinCode(
 
 /**
  * Somebody says what looks like a code. Gives whose they are now, or nothing where it is none that is open; that counts
- * against all that are open, so that nobody can try many.
+ * against whoever says it, for all that are open, so that nobody can try many.
  *
  * @param said.message the message it was said in: taken again, it has the same end
  */
@@ -37,11 +38,17 @@ export async function useJoinCode(
     const [code] = await rows<{ contact: string; by: string; used: boolean }>(
       step,
       `SELECT contact, made_by AS by, used_by IS NOT NULL AS used FROM join_codes
-       WHERE mark = ? AND (used_by = ? OR (used_by IS NULL AND until > now() AND wrong < ?)) FOR UPDATE`,
-      [said.mark, said.message, mostWrong],
+       WHERE mark = ? AND (used_by = ? OR (used_by IS NULL AND until > now() AND wrong < ? AND coalesce((wrong_by->>?)::int, 0) < ?)) FOR UPDATE`,
+      [said.mark, said.message, mostWrong.all, said.contact, mostWrong.speaker],
     )
     if (!code) {
-      await rows(step, "UPDATE join_codes SET wrong = wrong + 1 WHERE used_by IS NULL AND until > now()")
+      await rows(
+        step,
+        `UPDATE join_codes SET wrong = wrong + 1,
+           wrong_by = wrong_by || jsonb_build_object(?::text, coalesce((wrong_by->>?)::int, 0) + 1)
+         WHERE used_by IS NULL AND until > now() AND wrong < ? AND coalesce((wrong_by->>?)::int, 0) < ?`,
+        [said.contact, said.contact, mostWrong.all, said.contact, mostWrong.speaker],
+      )
       return undefined
     }
     const { contact, by } = code

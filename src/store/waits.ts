@@ -266,15 +266,18 @@ export async function leaseWaits(
     lane?: string | undefined
     /** For each its lease. */
     leases: string[]
+    /** Conversations that are left out. */
+    except?: string[]
   },
 ): Promise<LeasedWait[]> {
-  const { kind, place, by, seconds, count, bot, lane, leases } = asked
+  const { kind, place, by, seconds, count, bot, lane, leases, except = [] } = asked
   const found = await rows<LeasedWait>(
     database,
     `WITH due AS (
        SELECT x.conversation FROM waits x
        WHERE x.kind = ? AND x.place = ? AND x.due_at <= now() AND x.answer IS NULL AND x.until > now() AND x.leases < ${mostLeases}
          ${bot === undefined ? "" : "AND x.bot = ?"} ${lane === undefined ? "" : "AND x.lane = ?"}
+         ${except.length === 0 ? "" : "AND x.conversation <> ALL(?)"}
        ORDER BY x.due_at LIMIT ? FOR UPDATE SKIP LOCKED
      ), n AS (SELECT conversation, row_number() OVER () AS n FROM due)
      UPDATE waits x SET lease = (?::text[])[n.n], leased_by = ?, leased_at = now(), leases = x.leases + 1,
@@ -286,6 +289,7 @@ export async function leaseWaits(
       ...[kind, place],
       ...(bot === undefined ? [] : [bot]),
       ...(lane === undefined ? [] : [lane]),
+      ...(except.length === 0 ? [] : [except]),
       ...[count, leases, by, seconds],
     ],
   )

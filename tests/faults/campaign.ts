@@ -490,7 +490,10 @@ async function disturb(world: Disturbed, until: number): Promise<void> {
   }
 }
 
-const howMuch = () => ({ left: Math.ceil(between(0, 3)), seconds: Math.ceil(between(0, 2)) })
+const howMuch = (kind: string) => ({
+  left: kind === "silent" ? 1 : Math.ceil(between(0, 3)),
+  seconds: Math.ceil(between(0, 2)),
+})
 
 /** One provider's faults. */
 async function fail(kind: string, make: (fault: (typeof providerFaults)[number]) => void, until: number) {
@@ -500,6 +503,8 @@ async function fail(kind: string, make: (fault: (typeof providerFaults)[number])
     const fault = oneOf(until - Date.now() > 120_000 ? providerFaults : providerFaults.slice(1))
     note(`${kind}: the provider ${fault}`)
     make(fault)
+    // Whoever it is silent to waits for half a minute, and for as long again to learn whether it arrived.
+    if (fault === "silent") await pause(between(2000, 5000))
   }
 }
 
@@ -618,7 +623,7 @@ async function main(): Promise<number> {
     owner: () => server.ownerUrl("postgres")!,
   }
   const door: FrontDoor = await startFrontDoor(() => seats.map((seat) => seat.address), { random, note })
-  const others = await startOtherKinds(door.address, 5)
+  const others = await startOtherKinds(door.address, 10)
   const standin = await startTelegram({ pace: false })
   const bots = channels.map((key) => standin.world.addBot(`${key}_bot`, key))
   const model = await startModel()
@@ -688,7 +693,7 @@ async function main(): Promise<number> {
     for (const [n, { id }] of kind.people.entries()) {
       const one: Person = { chat: id, channel: kind.key, said: [], tag: `p${at * 100 + n}`, kind }
       people.push(one)
-      if (n > 0) talking.push(speak(one, (k) => `tally ${k} of ${one.tag}`, [900, 1600], until))
+      if (n > 0) talking.push(speak(one, (k) => `tally ${k} of ${one.tag}`, [6500, 9000], until))
       else talking.push(utter(one, `hello of ${one.tag}`).then(() => beInterviewed(one, standin, until)))
     }
   const progress = setInterval(() => {
@@ -709,9 +714,9 @@ async function main(): Promise<number> {
   const working = Promise.all([1, 2].map(() => work(clientOf, () => !settled)))
   const disturbing = Promise.all([
     disturb({ standin, others, model, databaseHome, database, wire }, until),
-    fail("telegram", (kind) => standin.world.faults.push({ kind, ...howMuch(), method: "sendMessage" }), until),
+    fail("telegram", (kind) => standin.world.faults.push({ kind, ...howMuch(kind), method: "sendMessage" }), until),
     ...others.map(({ kind, standin: { stage } }) =>
-      fail(kind, (kind) => stage.faults.push({ kind, ...howMuch() }), until),
+      fail(kind, (kind) => stage.faults.push({ kind, ...howMuch(kind) }), until),
     ),
   ])
   await Promise.all([meddle(clientOf, contactOf, meddled, until), disturbing])
@@ -736,7 +741,7 @@ async function main(): Promise<number> {
 
   const record = await recordOf(clientOf(seats[0]!))
   const found = judge(people, standin, record)
-  if (!isSettled) found.lost.push(`after five minutes of calm something was still waiting: ${await busyIn(directUrl)}`)
+  if (!isSettled) found.waiting = await busyIn(directUrl)
   stopped = true
   for (const seat of seats) seat.end("SIGTERM")
   await Promise.all(seats.map((seat) => new Promise((ended) => seat.child!.once("exit", ended))))

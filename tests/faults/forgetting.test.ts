@@ -145,6 +145,11 @@ longTest(
     await phone.says(next)
     expect((await phone.answered(8)).at(-1)!.text).toBe("Ask me about the tide.")
     expect((await service.client.person(contact)).addresses).toHaveLength(1)
+    // Whoever guesses spoils it for nobody else.
+    const other = await setKind(service, "sms", { gather: 0 })
+    await other.says(next)
+    await other.answered(1)
+    expect((await service.client.person(contact)).addresses).toHaveLength(2)
     await expect(service.client.makeJoinCode("con_nobody")).rejects.toMatchObject({ status: 404 })
   },
   60_000,

@@ -122,8 +122,8 @@ export class Caller {
     const now = performance.now()
     const breaker = this.breakerOf(how.address)
     if (this.stopping || this.busy(how.address) >= how.atOnce) return { waits: { due: 0, leases: 0 }, calls: [] }
-    const wait = Math.ceil(breaker.wait(now))
-    if (wait >= within) return { answer: { fails: leftAlone(breaker) }, calls: [] }
+    const wait = Math.ceil(breaker.wait(now, asked.claim.conversation))
+    if (wait >= within) return { answer: { fails: leftAlone(breaker, wait) }, calls: [] }
     if (wait > 0) return { waits: { due: wait, leases: 0 }, calls: [] }
     const values = await this.parts.secrets
       .listed(asked.turn.bot, asked.turn.lane, [...how.signedBy, ...how.secrets])
@@ -156,9 +156,12 @@ export class Caller {
       const count = breaker.state === "closed" ? Math.min(room, 100) : 1
       const seconds = ((how?.limit ?? 30_000) + margin) / 1000
       const leases = Array.from({ length: count }, newLease)
-      const taken = await leaseWaits(database, {
-        ...{ kind, place: address, by: this.parts.self, seconds, count, leases },
-      })
+      const lease = (except: string[]) =>
+        leaseWaits(database, { ...{ kind, place: address, by: this.parts.self, seconds, count, leases, except } })
+      // Of what waits for an endpoint that failed, a turn that has not failed there says most of how it is now.
+      const { failed } = breaker
+      let taken = await lease(failed)
+      if (taken.length === 0 && failed.length > 0) taken = await lease([])
       if (taken.length === 0) breaker.undecided()
       for (const wait of taken) this.follow(this.askLeased(wait))
     }
@@ -194,7 +197,7 @@ export class Caller {
         model ? await this.talk(asked, model, values) : await this.post(asked, values),
         values,
       )
-      this.judge(address, came)
+      this.judge(address, asked.claim.conversation, came)
       return came
     } finally {
       const left = this.busy(address) - 1
@@ -249,7 +252,7 @@ export class Caller {
   }
 
   /** What a call says about its endpoint. */
-  private judge(address: string, { came, calls, down }: EndpointCame): void {
+  private judge(address: string, conversation: string, { came, calls, down }: EndpointCame): void {
     const { figures, database, self, log, bell } = this.parts
     const breaker = this.breakerOf(address)
     const now = performance.now()
@@ -257,7 +260,7 @@ export class Caller {
     if (!last) return breaker.undecided()
     figures.asked(came.is, last.took ?? 0)
     if (came.is === "again" && came.after !== undefined) breaker.leaveAlone(now, came.after)
-    const changed = down ? breaker.failed(now, last.came) : breaker.succeeded()
+    const changed = down ? breaker.fails(now, last.came, conversation) : breaker.succeeded(conversation)
     if (!changed) return
     const { state, failures, why, until } = breaker
     const { origin, pathname } = new URL(address)
@@ -349,8 +352,8 @@ function againAfter({ after }: Extract<EndpointAnswer, { is: "again" }>, asked: 
   return due === undefined ? undefined : Math.max(due, after ?? 0)
 }
 
-function leftAlone({ failures, why, until }: Breaker): string {
-  return `it has failed ${failures} times in a row (${why ?? "it asked to be left alone"}) and is left alone until ${new Date(until).toISOString()}`
+function leftAlone({ failures, why }: Breaker, wait: number): string {
+  return `it has failed ${failures} times in a row (${why ?? "it asked to be left alone"}) and is left alone for ${Math.ceil(wait / 1000)} s`
 }
 
 /**

@@ -36,7 +36,7 @@ export class Failures {
     const what = parked ? "is parked: wobbet parked list" : "is tried again"
     this.log.warn(
       { channel, message: turn.messages[0], route, ...placeIn(error.stack) },
-      `the handler "${handler}" failed: ${error.message.slice(0, longestMessage)}; the message ${what}`,
+      `the handler "${handler}" failed: ${error.message.slice(0, longestMessage).replaceAll("\n", " ⏎ ")}; the message ${what}`,
     )
   }
 

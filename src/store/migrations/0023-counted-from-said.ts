@@ -9,12 +9,15 @@ export async function up(knex: Knex): Promise<void> {
       ADD COLUMN within double precision`)
   // How many processes ended while they held the line; see deathsWith in leases.ts.
   await knex.raw("ALTER TABLE work ADD COLUMN deaths smallint NOT NULL DEFAULT 0")
+  // By whom wrong codes were said, with how often.
+  await knex.raw("ALTER TABLE join_codes ADD COLUMN wrong_by jsonb NOT NULL DEFAULT '{}'")
   await knex.raw(`
     CREATE INDEX waits_queued ON waits (place, since, conversation) WHERE kind = 'queue' AND answer IS NULL`)
 }
 
 export async function down(knex: Knex): Promise<void> {
   await knex.raw("DROP INDEX waits_queued")
+  await knex.raw("ALTER TABLE join_codes DROP COLUMN wrong_by")
   await knex.raw("ALTER TABLE work DROP COLUMN deaths")
   await knex.raw("ALTER TABLE timers DROP COLUMN said, DROP COLUMN within")
 }
