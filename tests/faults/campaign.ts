@@ -551,7 +551,16 @@ function judge(people: Person[], standin: TelegramStandin, record: Map<string, M
     found.parked += messages.filter((message) => message.status === "parked").length
     found.doubtful += replies.filter((reply) => reply.doubtful).length
     let last = 0
-    const firsts = [...new Set(took)]
+    // What a gateway never brings again is kept on local disk while the database is away, and comes in when it is back:
+    // after what another service has taken meanwhile, which knows nothing of that disk.
+    const isOrdered = person.kind?.kind !== "sms"
+    const firsts = isOrdered ? [...new Set(took)] : []
+    if (!isOrdered) {
+      const turns = replies.flatMap(({ text }) => /^#\d+ (\d+)$/.exec(text)?.[1] ?? [])
+      for (const [at, n] of turns.entries())
+        if (turns.indexOf(n) !== at)
+          found.turnsTwice.push(`${person.channel} ${person.chat}: two turns were number ${n}`)
+    }
     for (const text of firsts) {
       const k = Number(/^#(\d+) /.exec(text)?.[1] ?? 0)
       if (k === 0) continue
@@ -587,7 +596,7 @@ function judge(people: Person[], standin: TelegramStandin, record: Map<string, M
       if (mine.length > 1)
         found.turnsTwice.push(`${person.channel} ${person.chat}: ${mine.length} replies to message ${k}`)
       const [reply] = mine
-      if (reply && reply.text !== `#${k} ${k}`)
+      if (isOrdered && reply && reply.text !== `#${k} ${k}`)
         found.turnsTwice.push(`${person.channel} ${person.chat}: message ${k} was answered "${reply.text}"`)
       if (times > 0) found.answered++
       else if (reply?.status !== "parked")
