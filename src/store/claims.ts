@@ -27,11 +27,11 @@ export async function claimDue(database: Database, holder: string, seconds: numb
        SELECT conversation, holder FROM work WHERE due_at <= now() ORDER BY due_at LIMIT ? FOR UPDATE SKIP LOCKED
      )
      UPDATE work w SET holder = ?, fence = w.fence + 1, due_at = now() + ?::int * interval '1 second',
-       -- One that is still held belonged to a process that ended, or could not say for long that it lives.
-       deaths = CASE WHEN due.holder IS NULL OR due.holder = '${elsewhere}' THEN deaths ELSE ${deathCounted} END
+       -- One that another still holds belonged to a process that ended, or could not say for long that it lives.
+       deaths = CASE WHEN due.holder IS NULL OR due.holder IN ('${elsewhere}', ?) THEN deaths ELSE ${deathCounted} END
      FROM due WHERE due.conversation = w.conversation
      RETURNING w.conversation, w.channel, w.fence`,
-    [limit, holder, seconds],
+    [limit, holder, seconds, holder],
   )
 }
 
