@@ -54,8 +54,15 @@ describe("the seal", () => {
       (secret) => Buffer.from(`abc:${secret}`).toString("base64url"),
       (secret) => Buffer.from(Buffer.from(`a:${secret}`).toString("base64")).toString("base64"),
       (secret) => Buffer.from(`x${Buffer.from(secret).toString("base64")}`).toString("base64"),
-      (secret) => Buffer.from(secret).toString("hex").replace(/..(?=.)/g, "$& "),
-      (secret) => Buffer.from(secret).toString("hex").toUpperCase().replace(/..(?=.)/g, "$&:"),
+      (secret) =>
+        Buffer.from(secret)
+          .toString("hex")
+          .replace(/..(?=.)/g, "$& "),
+      (secret) =>
+        Buffer.from(secret)
+          .toString("hex")
+          .toUpperCase()
+          .replace(/..(?=.)/g, "$&:"),
       (secret) => [...Buffer.from(secret)].map((byte) => `%${byte.toString(16).padStart(2, "0")}`).join(""),
       (secret) => inEach(secret, (code) => `\\u${code.toString(16).padStart(4, "0")}`),
       (secret) => inEach(secret, (code) => `\\u${code.toString(16).padStart(4, "0").toUpperCase()}`),
