@@ -221,7 +221,7 @@ function giveOwner(bin: string, data: string, owner: User | undefined, password:
   if (done.status === 0 && !/\b(ERROR|FATAL|PANIC):/.test(said)) return true
   if (/lock file "[^"]*postmaster\.pid"/.test(said)) return false
   throw new ServerTrouble(
-    `The database server of ${data} could not be prepared: ${said.trim().split("\n").slice(-3).join("; ") || `it ended with ${done.status ?? done.signal}`}. Nothing in it was changed.`,
+    `The database server of ${data} did not come up: ${reasonsIn(said) || `it ended with ${done.status ?? done.signal}`}. Nothing in it was changed.`,
   )
 }
 
@@ -486,6 +486,16 @@ async function freePort(wanted: number): Promise<number> {
   })
 }
 
+/** Why a server does not start, by what it says. */
+function reasonsIn(said: string): string {
+  return said
+    .split("\n")
+    .filter((line) => /FATAL|ERROR|HINT|LOG: +(unrecognized|invalid|could not|syntax)/.test(line))
+    .map((line) => line.replace(/^.*?(FATAL|ERROR|HINT|LOG): +/, ""))
+    .join("; ")
+    .trim()
+}
+
 async function answering(url: string, child: ChildProcess | undefined, data: string, logFile: string): Promise<void> {
   let ended: number | null | undefined
   child?.on("exit", (code) => (ended = code))
@@ -508,13 +518,7 @@ async function answering(url: string, child: ChildProcess | undefined, data: str
     }
   }
   const said = existsSync(logFile) ? readFileSync(logFile, "utf8").slice(-4000) : ""
-  const why =
-    said
-      .split("\n")
-      .filter((line) => /FATAL|ERROR|HINT|LOG: +(unrecognized|invalid|could not|syntax)/.test(line))
-      .map((line) => line.replace(/^.*?(FATAL|ERROR|HINT|LOG): +/, ""))
-      .join("; ")
-      .trim() || last
+  const why = reasonsIn(said) || last
   throw new ServerTrouble(
     `The database server of ${data} did not come up: ${why || "it gave no reason"}. Nothing in it was changed.`,
   )
