@@ -195,7 +195,7 @@ test("takes a rule from a file of its own, and names the line of one that is wro
   expect(broken).toMatch(/✕ .*rules\/place\.csv:5001\n +the phrase "\[holm" cannot be read: "\]" is missing/)
   expect(broken).not.toContain("there is no rule")
   expect(await check({ "rules/place.yaml": "Holm: holm" })).toContain("the rule place has two files")
-  expect(await check({ "rules/town.csv/inside.txt": "Holm" })).toMatch(/town\.csv:1\n +the file cannot be read/)
+  expect(await check({ "rules/town.csv/inside.txt": "Holm" })).toMatch(/town\.csv:1\n +it is no file, but a folder/)
   expect(await check({ "rules/My place.csv": "Holm" })).toContain('"My place.csv" names no rule')
   expect(await check({ "bot.yaml": `rules: { place: holm }\n${bot["bot.yaml"]}` })).toContain(
     "has a file of its own too",
