@@ -169,6 +169,20 @@ describe("what a workspace is made of goes on working", () => {
   })
 })
 
+test("what the service keeps is not read where its data directory lies in the folder, or the folder in it", async () => {
+  const take = (from: string) => says("k", `import k from "${from}" with { type: "text" }`)
+  const around = scene({ "data/seal-key": secret, "handlers/hi.ts": take("../data/seal-key") })
+  const inFolder = { sdk, home: join(around.folder, "data"), roots: [] }
+  expect(await refuses(readBotFolder(around.folder, inFolder))).toContain("it lies outside the bot's folder")
+  const { top, home } = scene()
+  writeFiles(home, { "bot/bot.yaml": bot, "bot/handlers/hi.ts": says('"hi"') })
+  expect(await readBotFolder(join(home, "bot"), { sdk, home, roots: [] })).toHaveProperty("ready")
+  writeFiles(home, { "bot/handlers/hi.ts": take("../../seal-key") })
+  expect(await refuses(readBotFolder(join(home, "bot"), { sdk, home, roots: [top] }))).toContain("outside")
+  writeFiles(home, { "bot.yaml": bot })
+  expect(await refuses(readBotFolder(home, { sdk, home, roots: [] }))).toContain("outside")
+})
+
 test("a service whose folder is refused goes on with the release before, and says so", async () => {
   const standin = await startStandin()
   const place = await placeFor({ "bot.yaml": bot, "handlers/hi.ts": says('"hi"') })

@@ -274,9 +274,9 @@ test("a queue is looked at page by page", async () => {
 test("a look at the queues reads no more of one at which very many wait than it counts", async () => {
   await query(
     place.database,
-    `INSERT INTO waits (conversation, message, position, kind, place, bot, lane, channel, turn, asked, until, due_at, since)
+    `INSERT INTO waits (conversation, message, position, kind, place, bot, lane, channel, turn, asked, until, due_at, since, lease)
      SELECT 'cnv_crowd' || n, 'msg_crowd' || n, 1, 'queue', CASE WHEN n < 3 THEN 'few' ELSE 'many' END, 'tern', 'live', 'x', '{}', '{}',
-       now() + interval '1 hour', now() + CASE WHEN n = 1 THEN 60 ELSE 0 END * interval '1 second', '2026-11-30T10:00:00Z'::timestamptz + n * interval '1 ms'
+       now() + interval '1 hour', now() + CASE WHEN n = 1 THEN 60 ELSE 0 END * interval '1 second', '2026-11-30T10:00:00Z'::timestamptz + n * interval '1 ms', CASE WHEN n = 1 THEN 'lse_crowd' END
      FROM generate_series(1, 10010) n`,
   )
   const { items } = await client().queues()

@@ -174,7 +174,7 @@ export async function startEmbedded(home: string): Promise<EmbeddedServer> {
     ownerUrl: (name) => server.owner(name),
     async database(name) {
       used = name
-      // Whoever started the server makes the database; where that process ended before it had, the server is started anew.
+      // Whoever started the server makes the database; where that process ended before it had, the server is started again.
       if (ownerPassword === undefined && !(await isThere(server.service(name), notesFile))) {
         await halt()
         await launch()
@@ -236,6 +236,9 @@ async function othersStart(data: string): Promise<{ port: number; sockets: strin
   )
 }
 
+/** What a server says of a database, or a role, that it does not have; anything else may pass. */
+const missing: ReadonlySet<string | undefined> = new Set(["3D000", "28000", "28P01"])
+
 /** Whether a database can be had under the service's own role; waited for as long as whoever started the server lives. */
 async function isThere(url: string, notesFile: string): Promise<boolean> {
   for (const end = performance.now() + 60_000; ; await pause(100)) {
@@ -245,9 +248,12 @@ async function isThere(url: string, notesFile: string): Promise<boolean> {
       await client.connect()
       await client.query("SELECT 1")
       return true
-    } catch {
+    } catch (error) {
+      const { code, message } = error as { code?: string; message: string }
       const { startedBy } = JSON.parse(readFileSync(notesFile, "utf8")) as Notes
-      if (startedBy === process.pid || !alive(startedBy) || performance.now() > end) return false
+      const isOver = performance.now() > end
+      if (missing.has(code) && (startedBy === process.pid || !alive(startedBy) || isOver)) return false
+      if (isOver) throw new ServerTrouble(`The database server cannot be reached: ${message}. Nothing was changed.`)
     } finally {
       await client.end().catch(() => undefined)
     }

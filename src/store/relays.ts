@@ -186,14 +186,15 @@ export async function copyAt(
   return found
 }
 
-/** Whether a copy that was shown in a place lately is still to be sent, or its id there is not on record yet. */
+/** Whether people of a place may have seen a copy lately whose id there is not on record yet. */
 export async function copyOnItsWay(database: Database, at: { channel: string; place: string }): Promise<boolean> {
   const found = await hotRows(
     database,
     `SELECT 1 FROM (
        SELECT copy, copy_conversation FROM relays WHERE to_channel = ? AND to_place = ? AND what = 'said' AND copy IS NOT NULL
        ORDER BY id DESC LIMIT 200
-     ) r JOIN outbox o ON o.conversation = r.copy_conversation AND o.message = r.copy LIMIT 1`,
+     ) r JOIN outbox o ON o.conversation = r.copy_conversation AND o.message = r.copy
+     WHERE o.state = 'sending' OR o.attempt > 0 LIMIT 1`,
     [at.channel, at.place],
   )
   return found.length > 0

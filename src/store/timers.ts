@@ -74,7 +74,6 @@ export async function takeDueTimers(
     const joining: (DueTimer & { dropped?: true })[] = []
     const gone: string[] = []
     for (const timer of due) {
-      // Where the limit is over too, nobody is reminded of it any more.
       if ((timer.left ?? 0) > 0) {
         await rows(step, "UPDATE timers SET due_at = clock_timestamp() + ? * interval '1 millisecond' WHERE id = ?", [
           timer.left,
@@ -82,6 +81,7 @@ export async function takeDueTimers(
         ])
         continue
       }
+      // Where the limit is over too, nobody is reminded of it any more.
       const fate: TimerFate =
         timer.what === "reminder" && late.has(timer.interview) ? { does: "drop" } : await fateOf(timer)
       if (fate.does === "wait")

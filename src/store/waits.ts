@@ -417,10 +417,13 @@ export async function listQueues(database: Database): Promise<QueueRow[]> {
        UNION ALL SELECT n.place FROM q CROSS JOIN LATERAL (
          SELECT place FROM waits WHERE kind = 'queue' AND answer IS NULL AND place > q.place ORDER BY place LIMIT 1) n
      )
-     SELECT q.place AS queue, least(w.n, ${mostCounted}) AS waiting, w.n > ${mostCounted} AS more,
-       (SELECT count(*)::int ${here} AND due_at > now()) AS leased, (SELECT since ${here} ORDER BY since LIMIT 1) AS oldest
+     SELECT q.place AS queue, least(w.n + l.resting, ${mostCounted}) AS waiting, w.n + l.resting > ${mostCounted} AS more,
+       l.leased, (SELECT since ${here} ORDER BY since LIMIT 1) AS oldest
      FROM q CROSS JOIN LATERAL (
        SELECT count(*)::int AS n FROM (SELECT 1 ${here} AND due_at <= now() LIMIT ${mostCounted + 1}) x) w
+     CROSS JOIN LATERAL (
+       SELECT (count(*) FILTER (WHERE lease IS NOT NULL))::int AS leased, (count(*) FILTER (WHERE lease IS NULL))::int AS resting
+       ${here} AND due_at > now()) l
      ORDER BY q.place`,
     [],
   )

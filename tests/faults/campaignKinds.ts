@@ -153,7 +153,7 @@ export async function startFrontDoor(
       // One whose clock is wrong takes a signature for too old; another does not.
       const taken = answer.find(({ status }) => status < 400) ?? (call.method === "GET" ? answer[0] : undefined)
       if (taken || stopped) return taken
-      // Refused by everybody for so long: whoever brought it signs it anew.
+      // Refused by everybody for so long: whoever brought it signs it again.
       const refused = answer.find(({ status }) => status === 401 || status === 403)
       if (refused && performance.now() > patience) return refused
       await new Promise((done) => setTimeout(done, 150 + dice.random() * 500))

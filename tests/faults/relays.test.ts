@@ -34,45 +34,39 @@ const killed: { point: string; always?: true }[] = [
   { point: "send: call answered=kill" },
 ]
 
-async function course({ point }: { point: string }) {
+/** A service that fails at a place, with somebody whose words are relayed to a desk, and has just heard the first of them. */
+async function relaying(faults: string, settings: object) {
   const where = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
-  let service = await startService(where)
-  let near = await Stage.set(service, standin, { gather: 0, onDoubt: "resend" })
-  let desk = await Stage.set(service, standin, { gather: 0, onDoubt: "resend" })
-  await service.stop()
-  const folder = (await placeFor(bot(desk))).bot
-  const first = await startProcess({ ...where, bot: folder, faults: point })
-  near = new Stage(first, standin, near.bot, near.person, near.key)
-  desk = new Stage(first, standin, desk.bot, desk.person, desk.key)
-  await eventually(async () => (await first.client.bot()).release !== undefined, "the bot")
-  await takenUp(first, near.key)
+  const before = await startService(where)
+  let near = await Stage.set(before, standin, { gather: 0, ...settings })
+  let desk = await Stage.set(before, standin, { gather: 0, ...settings })
+  await before.stop()
+  const place = { ...where, bot: (await placeFor(bot(desk))).bot }
+  const service = await startProcess({ ...place, faults })
+  near = new Stage(service, standin, near.bot, near.person, near.key)
+  desk = new Stage(service, standin, desk.bot, desk.person, desk.key)
+  await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")
+  await takenUp(service, near.key)
   // Opens the chat, so that the bot may write there.
   await standin.post("start", { bot: desk.bot.username, from: desk.person.id })
   await near.say("all of it")
+  return { place, service, near, desk }
+}
+
+async function course({ point }: { point: string }) {
+  const { place, service: first, near, desk } = await relaying(point, { onDoubt: "resend" })
   await first.ended
-  service = await startService({ ...where, bot: folder })
+  const service = await startService(place)
   await eventually(async () => (await desk.answers()).length > 0 && (await near.answers()).length > 0, "both", 60)
-  await quiet(where.database)
-  const rows = await query<{ state: string }>(where.database, "SELECT state FROM relays")
+  await quiet(place.database)
+  const rows = await query<{ state: string }>(place.database, "SELECT state FROM relays")
   await service.stop()
   return { near: await near.answers(), desk: await desk.answers(), rows }
 }
 
 test("an answer to a copy whose id is not on record yet goes back all the same", async () => {
-  const where = await placeFor({ "bot.yaml": "bot: tern\nroutes: []" })
-  const before = await startService(where)
-  let near = await Stage.set(before, standin, { gather: 0 })
-  let desk = await Stage.set(before, standin, { gather: 0 })
-  await before.stop()
-  const folder = (await placeFor(bot(desk))).bot
   // Both calls, the answer and the copy, are long on their way to the record.
-  const service = await startProcess({ ...where, bot: folder, faults: "send: call answered=hold3000@0" })
-  near = new Stage(service, standin, near.bot, near.person, near.key)
-  desk = new Stage(service, standin, desk.bot, desk.person, desk.key)
-  await eventually(async () => (await service.client.bot()).release !== undefined, "the bot")
-  await takenUp(service, near.key)
-  await standin.post("start", { bot: desk.bot.username, from: desk.person.id })
-  await near.say("all of it")
+  const { service, near, desk } = await relaying("send: call answered=hold3000@0", {})
   const copy = await eventually(
     async () => (await desk.answers()).find(({ text }) => text === "Ines (Telegram): all of it"),
     "the copy",

@@ -126,7 +126,7 @@ describe("the role that owns the server", () => {
     }
   }, 60_000)
 
-  test("whoever joins a server whose starter ended before it had made the database starts it anew", async () => {
+  test("whoever joins a server whose starter ended before it had made the database starts it again", async () => {
     const server = await startDatabaseServer()
     keep(server.home, { ...notesOf(server.home), startedBy: 4_194_303 })
     // Another process: it knows what stands in the file, and no more.

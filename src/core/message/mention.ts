@@ -22,7 +22,7 @@ interface Mention {
 }
 
 /**
- * The mentions of a text, in one pass: what a stranger says stands in it, escaped, and a pattern would begin anew at each
+ * The mentions of a text, in one pass: what a stranger says stands in it, escaped, and a pattern would start again at each
  * of their brackets.
  */
 function* mentionsIn(text: string): Generator<Mention> {

@@ -1,6 +1,6 @@
 /**
  * A text without certain characters at its end: in one look from behind, however many there are. A pattern that ends
- * with `+$` begins anew at each of them.
+ * with `+$` starts again at each of them.
  */
 export function withoutEnd(text: string, characters: string): string {
   let end = text.length

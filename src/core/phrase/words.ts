@@ -6,7 +6,7 @@ export interface Word {
 }
 
 const pattern =
-  // Where a letter follows digits, one digit less is a number: it never begins anew at each of them.
+  // Where a letter follows digits, one digit less is a number: it never starts again at each of them.
   // eslint-disable-next-line regexp/no-super-linear-move
   /(?:(?<!\S)[-+])?\d+(?:[.,]\d+)*(?![\p{L}\p{M}])|[\p{L}\p{M}\p{N}'’_]+|\p{Extended_Pictographic}[\u{FE0F}\u{200D}\p{Extended_Pictographic}\p{Emoji_Modifier}]*/gu
 

@@ -60,9 +60,7 @@ export class FolderReader {
     this.above = ancestors(dirname(real)).map((one) => join(one, "node_modules"))
     this.within = [real, ...this.above.filter(existsSync).map(realOf), ...roots.map(realOf)]
     this.libraries = [realOf(sdk)]
-    const kept = home === undefined ? undefined : realOf(home)
-    // A folder that lies in the home is read all the same.
-    this.home = kept !== undefined && isWithin(real, kept) ? undefined : kept
+    this.home = home === undefined ? undefined : realOf(home)
   }
 
   /** Lets a file of the service's own be imported: what is made with the SDK stands on it. */
@@ -75,7 +73,10 @@ export class FolderReader {
   /** Whether a file may be taken, by where it really lies. */
   private takes(real: string): boolean {
     if (this.libraries.some((one) => isWithin(real, one))) return true
-    if (this.home !== undefined && isWithin(real, this.home)) return false
+    if (this.home !== undefined && isWithin(real, this.home)) {
+      // A folder that lies in the data directory is read all the same, and nothing beside it.
+      return this.real !== this.home && isWithin(this.real, this.home) && isWithin(real, this.real)
+    }
     if (this.within.some((one) => isWithin(real, one))) return true
     this.linked ??= this.above.flatMap((packages) => linkedPackages(packages, this.real))
     return this.linked.some((one) => isWithin(real, one))

@@ -7,7 +7,7 @@ export async function up(knex: Knex): Promise<void> {
       -- The message from whose sending the time is counted, and how many milliseconds; processes of before leave both out.
       ADD COLUMN said id,
       ADD COLUMN within double precision`)
-  // How many processes ended while they held the line; see deathsWith in leases.ts.
+  // How many processes ended while they held the line; see deathCounted in claims.ts.
   await knex.raw("ALTER TABLE work ADD COLUMN deaths smallint NOT NULL DEFAULT 0")
   // By whom wrong codes were said, with how often.
   await knex.raw("ALTER TABLE join_codes ADD COLUMN wrong_by jsonb NOT NULL DEFAULT '{}'")
