@@ -19,6 +19,7 @@ export interface FolderSource {
 const longestImport = 16_000_000
 
 const outside = "it lies outside the bot's folder"
+const takeItOut = "Take it out: nothing of the service's data directory is read for a bot."
 const nameIt =
   "Move it into the folder. Code of a workspace is read once whoever runs the service names its folder with WOBBET_BOT_ROOTS."
 
@@ -82,6 +83,11 @@ export class FolderReader {
     return this.linked.some((one) => isWithin(real, one))
   }
 
+  private refused(path: string, real: string): NotRead {
+    const isKept = this.home !== undefined && isWithin(real, this.home)
+    return new NotRead(path, outside, isKept ? takeItOut : nameIt)
+  }
+
   /** A file's text. Throws NotRead. */
   async text(path: string, longest: number): Promise<string> {
     return (await this.bytes(path, longest)).toString("utf8")
@@ -104,7 +110,7 @@ export class FolderReader {
     } catch (error) {
       throw fails(`the file cannot be read (${codeOf(error)})`, "Look at its rights, and where its link leads.")
     }
-    if (!this.takes(real)) throw fails(outside, nameIt)
+    if (!this.takes(real)) throw this.refused(path, real)
     // A pipe would be waited for without end.
     const handle = await open(real, constants.O_RDONLY | constants.O_NONBLOCK).catch((error: unknown) => {
       throw fails(`the file cannot be read (${codeOf(error)})`, "Look at its rights.")
@@ -114,7 +120,7 @@ export class FolderReader {
       if (!found.isFile()) throw fails("it is no file, but a folder, a device or a pipe", "Put a file in its place.")
       // It may have been changed for another since it was looked at; where the system tells, that is seen.
       const opened = await readlink(`/proc/self/fd/${handle.fd}`).catch(() => real)
-      if (!this.takes(opened)) throw fails(outside, nameIt)
+      if (!this.takes(opened)) throw this.refused(path, opened)
       if (found.size > longest)
         throw fails(`the file has ${found.size} bytes; ${longest} are read`, "Write less into it.")
       const content = await handle.readFile()
@@ -136,7 +142,7 @@ export class FolderReader {
           try {
             if (loader === undefined) {
               if (this.takes(realOf(path))) return undefined
-              throw new NotRead(path, outside, nameIt)
+              throw this.refused(path, realOf(path))
             }
             return { contents: await this.bytes(path, longestImport), loader, resolveDir: dirname(path) }
           } catch (error) {
