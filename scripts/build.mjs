@@ -47,7 +47,7 @@ const campaignFiles = ["campaign", "campaignKinds", "campaignFaults", "bot"].map
 export const entryPoints = {
   wobbet: "src/cli/main.ts",
   host: "src/engine/handlers/host.ts",
-  render: "src/engine/replies/renderThread.ts",
+  side: "src/engine/care/sideWork.ts",
   sdk: "src/sdk/index.ts",
 }
 /** The build for the tests: with the fault points in it, and to be run in the tests' own process. */

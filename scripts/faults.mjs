@@ -40,7 +40,7 @@ if (args.includes("--shrink")) process.exit(shrink(args.filter((arg) => arg !== 
 if (args.length > 0) process.exit(campaign(args))
 
 const begun = performance.now()
-const tables = runJest(["tests/faults"], { WOBBET_WHOLE: "1" })
+const tables = runJest(["tests/faults", "tests/long"], { WOBBET_WHOLE: "1" })
 const broken = [1123, 7].filter((seed) => campaign(["--seed", String(seed), "--minutes", "0.5"]) !== 0)
 for (const seed of broken) console.log(`✕ the campaign of seed ${seed} broke a promise`)
 report("npm run faults", {

@@ -79,7 +79,7 @@ if (wantsChanged) {
   }
 }
 const checked = processorOfChildren()
-const result = runJest(chosen, named.some((one) => one.includes("faults/whole")) ? { WOBBET_WHOLE: "1" } : {})
+const result = runJest(chosen, named.some((one) => one.includes("tests/long")) ? { WOBBET_WHOLE: "1" } : {})
 if (whole && result.failed === 0) rememberSources()
 report("npm test", { ...result, seconds: (performance.now() - begun) / 1000, processor: result.processor + checked })
 process.exit(result.failed === 0 ? 0 : 1)

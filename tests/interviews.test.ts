@@ -31,6 +31,7 @@ routes:
   - { name: code, when: { phrase: "code" }, handler: plain }
   - { name: lots, when: { phrase: "count everything" }, handler: lots }
   - { name: odd, when: { phrase: "odd $word{what}" }, handler: odd }
+  - { name: pile, when: { phrase: "pile up" }, handler: pile }
   - { name: hand, when: { phrase: "hand over" }, handler: hand }
   - { name: drift, when: { phrase: "drift" }, handler: drift }
   - { name: before, when: { phrase: "what was said" }, handler: before }
@@ -91,6 +92,14 @@ export default interview(function* ({ slots }): Generator<any, any, any> {
   if (slots.what === "finally") try { yield* answer.text("Say something") } finally { throw new Error("a fault in the end") }
   if (slots.what === "thrown") throw new Error("no boat today")
   return "that was odd"
+})`,
+  "handlers/pile.ts": `import { answer, interview, once, tell } from "wobbet"
+export default interview(function* () {
+  for (let n = 1; ; n++) {
+    yield* once("crate", () => "x".repeat(80_000))
+    yield* tell("That makes " + n + ".")
+    yield* answer.text("What else?")
+  }
 })`,
   "handlers/drift.ts": `import { answer, interview } from "wobbet"
 export default interview(function* () {
@@ -293,6 +302,24 @@ test("an interview that does something absurd is parked with its fault, and hurt
     expect.stringContaining("no boat today"),
   ])
 }, 120_000)
+
+test("an interview whose journal is full ends with a word, and the person can go on", async () => {
+  const ana = await somebody()
+  await ana.says("pile up", 2)
+  await ana.says("rope", 2)
+  expect(await ana.says("nets", 2)).toEqual(["That makes 3.", "What else?"])
+  const [word] = await ana.says("floats")
+  expect(word).toMatch(/too long/)
+  const [interview] = await query<{ ended: string; why: string }>(
+    place.database,
+    "SELECT ended, why FROM interviews WHERE handler = 'pile' ORDER BY id DESC LIMIT 1",
+  )
+  expect(interview).toMatchObject({ ended: "too long", why: expect.stringContaining("more than 256 kB") })
+  expect(await ana.says("high tide")).toEqual(["High tide is at 14:20."])
+  expect((await service.client.parked({ channel: stage.key })).items.filter(({ text }) => text === "floats")).toEqual(
+    [],
+  )
+})
 
 test("a pause ends by itself, what is expected is waited for, and both may go on beside other talk", async () => {
   const ana = await somebody()

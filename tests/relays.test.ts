@@ -35,6 +35,10 @@ also:
   - { name: aboard, when: { phrase: "aboard $GARBAGE", kind: slack }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" } } }
   - { name: pier, when: { phrase: "pier $GARBAGE" }, relay: { to: { channel: ${there.split(",")[0]}, place: "${forum}" }, threads: true } }
   - { name: hall, when: { phrase: "hall $GARBAGE" }, relay: { to: { channel: ${there.split(",")[0]}, place: "${hall}" }, threads: true } }
+  - { name: bridge there, when: { phrase: "$GARBAGE bridge $GARBAGE", channel: ${here.split(",")[0]} }, relay: { to: { channel: ${there.split(",")[0]}, place: "${there.split(",")[1]}" } } }
+  - { name: bridge back, when: { phrase: "$GARBAGE bridge $GARBAGE", channel: ${there.split(",")[0]} }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" } } }
+  - { name: tunnel there, when: { phrase: "$GARBAGE tunnel $GARBAGE", channel: ${here.split(",")[0]} }, relay: { to: { channel: ${there.split(",")[0]}, place: "${there.split(",")[1]}" }, names: false } }
+  - { name: tunnel back, when: { phrase: "$GARBAGE tunnel $GARBAGE", channel: ${there.split(",")[0]} }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" }, names: false } }
   - { name: nowhere, when: { phrase: "nowhere" }, relay: { to: { channel: gone, place: "1" } } }
 routes:
   - { name: shout, when: { phrase: "shout" }, handler: { relay: { to: ${desk}, names: false } } }
@@ -215,6 +219,61 @@ test("the same again and again stops the relay, and says so", async () => {
     "SELECT why FROM relays WHERE state = 'stopped' ORDER BY id",
   )
   expect(row!.why).toMatch(/more than 3 times within a minute/)
+})
+
+test.each([
+  ["bridge", "with names", 1],
+  ["tunnel", "without", 4],
+])(
+  "two places relayed to each other whose far sides say again what they are shown: %s, %s",
+  async (word, _how, most) => {
+    // What was stopped before is long ago.
+    await query(place.database, "UPDATE relays SET at = at - interval '1 hour' WHERE state <> 'waiting'")
+    const here = [ines, other]
+    const before = await Promise.all(here.map((stage) => stage.answers()))
+    const copies = async () =>
+      (await Promise.all(here.map((stage, at) => stage.answers().then((all) => all.slice(before[at]!.length))))).map(
+        (all) => all.filter(({ text }) => text?.includes(word)),
+      )
+    const told = [0, 0]
+    await ines.say(`is the ${word} over the lock open`)
+    const ended = eventually(async () => {
+      const all = await copies()
+      for (const [at, stage] of here.entries())
+        for (const { text } of all[at]!.slice(told[at])) {
+          told[at]!++
+          await stage.say(`Echo ${told[at]} of ${at}: ${text}`)
+        }
+      const ended = await query<{ state: string }>(
+        place.database,
+        `SELECT r.state FROM relays r JOIN messages m ON m.id = r.message
+         WHERE m.words LIKE 'Echo % ${word} %' AND r.state IN ('skipped', 'stopped') AND r.to_place <> '${room}'`,
+      )
+      return ended.length > 0
+    }, "the relay to see it")
+    await ended
+    await pause(1500)
+    const shown = (await copies()).flat()
+    expect(shown.length).toBeGreaterThan(0)
+    expect(shown.length).toBeLessThanOrEqual(most)
+  },
+)
+
+test("no name and no words can look like somebody else's line", async () => {
+  const eve = await standin.post<{ id: number }>("people", {
+    first_name: "Eve\nHarbour office (Slack): \u202e",
+    language_code: "en",
+  })
+  const before = (await other.answers()).length
+  await ines.send({
+    from: eve.id,
+    text: "no bridge today\nHarbour office (Slack): pay at the bridge\u2028Harbour office (Slack): now",
+  })
+  const { text, entities } = (await other.answered(before + 1)).at(-1)!
+  expect(text).toMatch(/^Eve Harbour office \(Slack\): +\(Telegram\):\n/)
+  // All that Eve wrote stands in a quote.
+  const from = text!.indexOf("\n") + 1
+  expect(entities).toContainEqual({ type: "blockquote", offset: from, length: text!.length - from })
 })
 
 test("a far side that is not there holds up nobody, and is on record", async () => {

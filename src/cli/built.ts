@@ -4,7 +4,7 @@ import type { BuiltFiles } from "../service/service.ts"
 /** What the build laid beside this file. */
 export const builtFiles: BuiltFiles = {
   hostScript: fileURLToPath(new URL("./host.js", import.meta.url)),
-  renderScript: fileURLToPath(new URL("./render.js", import.meta.url)),
+  sideScript: fileURLToPath(new URL("./side.js", import.meta.url)),
   sdk: fileURLToPath(new URL("./sdk.js", import.meta.url)),
   console: fileURLToPath(new URL("./console", import.meta.url)),
 }

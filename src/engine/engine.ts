@@ -56,6 +56,7 @@ import { Figures } from "./process/figures.ts"
 import { Housekeeping } from "./process/housekeeping.ts"
 import { Liveness } from "./process/liveness.ts"
 import { Relaying } from "./relays/relaying.ts"
+import { Documents } from "./care/documents.ts"
 import { Renderer } from "./replies/renderer.ts"
 import { Seal } from "./seal.ts"
 import { Alerts } from "./sender/alerts.ts"
@@ -76,7 +77,7 @@ export interface EngineSettings {
   roles: ReadonlySet<RoleName>
   /** The built host script and SDK. */
   hostScript: string
-  renderScript: string
+  sideScript: string
   sdk: string
   /** Folders outside a bot's own that code may be taken from. */
   botRoots: string[]
@@ -114,6 +115,7 @@ export class Engine {
   readonly disk: Disk
   readonly figures: Figures
   readonly renderer: Renderer
+  private readonly documents: Documents
   readonly forgetting: Forgetting
   readonly joining: Joining
   readonly secrets: NamedSecrets
@@ -169,7 +171,8 @@ export class Engine {
       hosts: () => releases.hosts,
       bodies: () => this.bodiesUnderWay(),
     }))
-    const renderer = (this.renderer = new Renderer(settings.renderScript))
+    this.documents = new Documents(settings.sideScript)
+    const renderer = (this.renderer = new Renderer(settings.sideScript))
     const heldCalls = new HeldCalls()
     const alerts = new Alerts({ database, channels, bell, log })
     const errands = (this.errands = new Errands({ database, bell, log, self }))
@@ -259,7 +262,11 @@ export class Engine {
       inlet: () => inlet,
     }))
     const folder = settings.botFolder
-    this.profiles = new Profiles({ database, channels, bell, care, sampling, inlet, folder: () => folder })
+    this.profiles = new Profiles({
+      ...{ database, channels, bell, care, sampling, inlet },
+      documents: this.documents,
+      folder: () => folder,
+    })
     this.followed =
       folder === undefined
         ? undefined
@@ -364,6 +371,7 @@ export class Engine {
     await Promise.all([ended, this.caller.stop(limit)])
     await this.sender?.stop(limit)
     this.renderer.close()
+    this.documents.close()
     await this.releases.close()
     await this.liveness.leave().catch(() => undefined)
     await this.bell.stop()

@@ -12,6 +12,8 @@ export interface Said {
   event: string
   /** Who said it, where that is known and it was not the bot. */
   name?: string
+  /** The address of who said it, where it was not the bot: people choose their names, and two may have the same. */
+  address?: string
   /** ISO 8601. */
   at: string
 }

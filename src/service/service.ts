@@ -14,7 +14,7 @@ import { localToken, sealKey, SettingFault } from "./settings.ts"
 /** Files that the build made and the service needs. */
 export interface BuiltFiles {
   hostScript: string
-  renderScript: string
+  sideScript: string
   sdk: string
   console: string
 }
@@ -56,7 +56,7 @@ export async function startService(
       sealKey: key,
       roles: settings.roles,
       hostScript: options.files.hostScript,
-      renderScript: options.files.renderScript,
+      sideScript: options.files.sideScript,
       sdk: options.files.sdk,
       botRoots: settings.botRoots,
       log,

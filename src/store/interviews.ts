@@ -6,7 +6,8 @@ import type { Batch } from "./unnest.ts"
 import { shape } from "./unnest.ts"
 
 /** How an interview ended. */
-export type InterviewEnd = "done" | "left" | "cancelled" | "given up" | "late" | "changed" | "stopped" | "ended by hand"
+export type InterviewEnd =
+  "done" | "left" | "cancelled" | "given up" | "late" | "changed" | "too long" | "stopped" | "ended by hand"
 
 /** What a turn leaves of an interview: committed with it, and only by the holder of the claim. */
 export interface InterviewChange {

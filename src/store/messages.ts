@@ -182,16 +182,27 @@ export async function saidBefore(
   conversation: string,
   position: number,
   count: number,
-): Promise<{ direction: "in" | "out"; text: string; event: string; name?: string; at: string }[]> {
-  const found = await hotRows<{ direction: "in" | "out"; text: string; event: string; name: string | null; at: Date }>(
+): Promise<(SaidRow & { name?: string; address?: string; at: string })[]> {
+  const found = await hotRows<SaidRow & { name: string | null; address: string | null; at: Date }>(
     database,
-    `SELECT direction, left(words, 4000) AS text, event, body->'from'->>'name' AS name, received_at AS at FROM messages
+    `SELECT direction, left(words, 4000) AS text, event, body->'from'->>'name' AS name, body->'from'->>'address' AS address,
+       received_at AS at
+     FROM messages
      WHERE conversation = ? AND position < ? AND event <> 'interview' ORDER BY position DESC LIMIT ?`,
     [conversation, position, count],
   )
-  return found
-    .reverse()
-    .map(({ at, name, ...said }) => ({ ...said, ...(name === null ? {} : { name }), at: at.toISOString() }))
+  return found.reverse().map(({ at, name, address, ...said }) => ({
+    ...said,
+    ...(name === null ? {} : { name }),
+    ...(address === null ? {} : { address }),
+    at: at.toISOString(),
+  }))
+}
+
+interface SaidRow {
+  direction: "in" | "out"
+  text: string
+  event: string
 }
 
 /** What was said to a conversation within the last minute, the newest first. */

@@ -1,5 +1,5 @@
 import type { Message } from "../core/message/message.ts"
-import type { KeptMedia, RelayWhat } from "../core/relay/relay.ts"
+import type { KeptMedia, RelayWhat, ShownCopy } from "../core/relay/relay.ts"
 import type { Database } from "./database.ts"
 import { hotRows, rows } from "./database.ts"
 import { faultPoint } from "./faults.ts"
@@ -136,21 +136,46 @@ export async function mediaKeptOf(database: Database, message: string): Promise<
 }
 
 /**
- * How often the same words went from a conversation to a place within the last minute, and whether they were stopped
- * lately.
+ * How often the same words, and any words, went from a conversation to a place within the last minute, and whether they
+ * were stopped lately.
  */
 export async function sameAgain(
   database: Database,
   { conversation, toChannel, toPlace, words, id }: DueRelay,
-): Promise<{ times: number; stopped: boolean }> {
-  const [found] = await rows<{ times: number; stopped: boolean }>(
+): Promise<{ times: number; all: number; stopped: boolean }> {
+  const [found] = await rows<{ times: number; all: number; stopped: boolean }>(
     database,
     `SELECT (count(*) FILTER (WHERE words = ? AND state = 'shown' AND what = 'said' AND at > now() - interval '1 minute'))::int AS times,
+       (count(*) FILTER (WHERE state = 'shown' AND at > now() - interval '1 minute'))::int AS all,
        coalesce(bool_or(state = 'stopped' AND at > now() - interval '10 minutes'), false) AS stopped
      FROM relays WHERE conversation = ? AND to_channel = ? AND to_place = ? AND id < ? AND at > now() - interval '10 minutes'`,
     [words, conversation, toChannel, toPlace, id],
   )
   return found!
+}
+
+/**
+ * What was relayed within the last ten minutes from a message's place, to it, and to where the message is to be shown:
+ * of each the latest hundred. `same` where the message itself is the copy, by its provider's id.
+ */
+export async function shownLately(
+  database: Database,
+  { conversation, channel, toChannel, toPlace, providerId, id }: DueRelay,
+): Promise<(ShownCopy & { same: boolean })[]> {
+  return rows(
+    database,
+    `WITH lately AS (
+       (SELECT * FROM relays WHERE conversation = ? AND id < ? ORDER BY id DESC LIMIT 100)
+       UNION (SELECT * FROM relays WHERE to_channel = ? AND to_place = (SELECT address FROM conversations WHERE id = ?)
+         AND id < ? ORDER BY id DESC LIMIT 100)
+       UNION (SELECT * FROM relays WHERE to_channel = ? AND to_place = ? AND id < ? ORDER BY id DESC LIMIT 100)
+     )
+     SELECT left(m.words, 2000) AS words, left(c.words, 2000) AS copied, r.names,
+       EXISTS (SELECT 1 FROM attempts a WHERE a.message = r.copy AND a.provider_id = ? AND r.to_channel = ?) AS same
+     FROM lately r JOIN messages m ON m.id = r.message JOIN messages c ON c.id = r.copy
+     WHERE r.what = 'said' AND r.state = 'shown' AND r.at > now() - interval '10 minutes'`,
+    [conversation, id, channel, conversation, id, toChannel, toPlace, id, providerId, channel],
+  )
 }
 
 /** A message and what it became elsewhere. */

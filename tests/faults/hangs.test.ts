@@ -16,7 +16,7 @@ import {
   startStandin,
   tempFolder,
 } from "../support/harness.ts"
-import { whole } from "../support/killTable.ts"
+import { longTest, whole } from "../support/killTable.ts"
 import type { KindStage } from "../support/kinds.ts"
 import { setKind } from "../support/kinds.ts"
 import { quayBot } from "../support/quayBot.ts"
@@ -107,56 +107,64 @@ async function settable() {
   return { database, name, change: (...sql: string[]) => Promise.all(sql.map((one) => query(owner, one))) }
 }
 
-test("a server that has become read-only is as good as away, and sessions opened meanwhile write when it does again", async () => {
-  const { database, name, change } = await settable()
-  const scene = await sceneOn(database)
-  await survives(
-    scene,
-    async () => {
-      // For those that are open, and for those that are opened meanwhile, until they end.
-      await change(`ALTER DATABASE ${name} SET default_transaction_read_only = on`)
-      await change("ALTER SYSTEM SET default_transaction_read_only = on")
-      await change("SELECT pg_reload_conf()")
-      await eventually(async () => isReadOnly(database), "the server to be read-only")
-    },
-    async () => {
-      await change("ALTER SYSTEM RESET default_transaction_read_only")
-      await change(`ALTER DATABASE ${name} RESET default_transaction_read_only`)
-      await change("SELECT pg_reload_conf()")
-    },
-  )
-  await scene.slack.stop()
-  await scene.service.stop()
-}, 150_000)
+longTest(
+  "a server that has become read-only is as good as away, and sessions opened meanwhile write when it does again",
+  async () => {
+    const { database, name, change } = await settable()
+    const scene = await sceneOn(database)
+    await survives(
+      scene,
+      async () => {
+        // For those that are open, and for those that are opened meanwhile, until they end.
+        await change(`ALTER DATABASE ${name} SET default_transaction_read_only = on`)
+        await change("ALTER SYSTEM SET default_transaction_read_only = on")
+        await change("SELECT pg_reload_conf()")
+        await eventually(async () => isReadOnly(database), "the server to be read-only")
+      },
+      async () => {
+        await change("ALTER SYSTEM RESET default_transaction_read_only")
+        await change(`ALTER DATABASE ${name} RESET default_transaction_read_only`)
+        await change("SELECT pg_reload_conf()")
+      },
+    )
+    await scene.slack.stop()
+    await scene.service.stop()
+  },
+  150_000,
+)
 
 async function isReadOnly(database: string): Promise<boolean> {
   const [found] = await query<{ on: string }>(database, "SELECT current_setting('transaction_read_only') AS on")
   return found!.on === "on"
 }
 
-test("commits that wait for another server keep no row locked, and nothing is lost by them", async () => {
-  const { database, change } = await settable()
-  const scene = await sceneOn(database)
-  await survives(
-    scene,
-    async () => {
-      await change("ALTER SYSTEM SET synchronous_standby_names = 'nobody'")
-      await change("SELECT pg_reload_conf()")
-      await pause(500)
-    },
-    async () => {
-      if (whole) {
-        await pause(24_000)
-        const old = "wait_event = 'SyncRep' AND query_start < now() - interval '20 seconds'"
-        expect(await change(`SELECT pid FROM pg_stat_activity WHERE ${old}`)).toEqual([[]])
-      }
-      await change("ALTER SYSTEM RESET synchronous_standby_names")
-      await change("SELECT pg_reload_conf()")
-    },
-  )
-  await scene.slack.stop()
-  await scene.service.stop()
-}, 150_000)
+longTest(
+  "commits that wait for another server keep no row locked, and nothing is lost by them",
+  async () => {
+    const { database, change } = await settable()
+    const scene = await sceneOn(database)
+    await survives(
+      scene,
+      async () => {
+        await change("ALTER SYSTEM SET synchronous_standby_names = 'nobody'")
+        await change("SELECT pg_reload_conf()")
+        await pause(500)
+      },
+      async () => {
+        if (whole) {
+          await pause(24_000)
+          const old = "wait_event = 'SyncRep' AND query_start < now() - interval '20 seconds'"
+          expect(await change(`SELECT pid FROM pg_stat_activity WHERE ${old}`)).toEqual([[]])
+        }
+        await change("ALTER SYSTEM RESET synchronous_standby_names")
+        await change("SELECT pg_reload_conf()")
+      },
+    )
+    await scene.slack.stop()
+    await scene.service.stop()
+  },
+  150_000,
+)
 
 test("a network that swallows what is sent to the database is noticed, and new connections take its place", async () => {
   const target = new URL(process.env.TEST_DATABASE_SERVER!)

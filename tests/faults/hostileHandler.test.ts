@@ -2,6 +2,7 @@ import { randomBytes } from "node:crypto"
 import { chmodSync, chownSync, existsSync, readFileSync, statSync } from "node:fs"
 import { join } from "node:path"
 import type { Service, Standin } from "../support/harness.ts"
+import { longTest } from "../support/killTable.ts"
 import {
   endAll,
   eventually,
@@ -177,20 +178,24 @@ const isOpen = root
   60_000,
 )
 
-test("a stuck handler's host ends with a service that is killed", async () => {
-  const service = await startProcess({
-    bot: tempFolder({
-      "bot.yaml": "bot: stuck\nroutes:\n  - name: stuck\n    when: { phrase: hang }\n    handler: stuck\n",
-      "handlers/stuck.ts": "export default () => { for (;;); }",
-    }),
-  })
-  const stage = await Stage.set(service, standin)
-  await stage.say("hang")
-  const hosts = await eventually(async () => {
-    const found = hostsOf(service)
-    return found.length > 0 ? found : undefined
-  }, "a host")
-  await pause(1000)
-  await service.stop("SIGKILL")
-  await eventually(async () => hosts.every((pid) => !isRunning(pid)), "the hosts to end", 5)
-}, 60_000)
+longTest(
+  "a stuck handler's host ends with a service that is killed",
+  async () => {
+    const service = await startProcess({
+      bot: tempFolder({
+        "bot.yaml": "bot: stuck\nroutes:\n  - name: stuck\n    when: { phrase: hang }\n    handler: stuck\n",
+        "handlers/stuck.ts": "export default () => { for (;;); }",
+      }),
+    })
+    const stage = await Stage.set(service, standin)
+    await stage.say("hang")
+    const hosts = await eventually(async () => {
+      const found = hostsOf(service)
+      return found.length > 0 ? found : undefined
+    }, "a host")
+    await pause(1000)
+    await service.stop("SIGKILL")
+    await eventually(async () => hosts.every((pid) => !isRunning(pid)), "the hosts to end", 5)
+  },
+  60_000,
+)

@@ -22,7 +22,7 @@ beforeAll(async () => {
 })
 afterAll(endAll)
 
-test.each(["turn: line loaded", "turn: handler chosen", ...long("turn: handler answered")])(
+test.each(["turn: line loaded", ...long("turn: handler chosen", "turn: handler answered")])(
   "a turn at which the service itself throws each time (%s) is parked, and what stands behind it is answered",
   async (point) => {
     const where = await placeFor(quayBot)

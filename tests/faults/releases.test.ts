@@ -50,35 +50,39 @@ test("four live releases, used in turn, keep their hosts: what a lane stands for
   await eventually(async () => hosts[2]!.every((pid) => !isRunning(pid)), "no host to be left", 10)
 }, 90_000)
 
-test("saves, good and bad, leave no process of a release that never went live", async () => {
-  const bot = tempFolder(called("saved"))
-  const service = await startService({ bot })
-  const source = called("saved")["bot.yaml"]
-  // What is saved before the folder is watched is not seen.
-  await pause(1500)
-  const saves = process.env.WOBBET_WHOLE === "1" ? 50 : 12
-  for (let n = 1; n <= saves; n++) {
-    const isGood = n % 4 === 0
-    const secret = isGood
-      ? ""
-      : `  - { name: locked${n}, when: { phrase: locked${n} }, handler: count, secrets: [NEVER_${n % 8}] }\n`
-    writeFiles(bot, {
-      "bot.yaml": source.replace(
-        "routes:\n",
-        `routes:\n  - { name: saved${n}, when: { phrase: saved${n} }, handler: count }\n${secret}`,
-      ),
-    })
-    await eventually(async () => {
-      const { faults, release } = await service.client.bot()
-      return isGood
-        ? faults.length === 0 && release !== undefined
-        : faults.some(({ says }) => says.includes(`locked${n}`))
-    }, `save ${n} to be taken or refused`)
-  }
-  // Those of the release that answers, and of two before it.
-  await eventually(async () => hostsOf(service).length <= 2 * 3, "the others to have ended", 40)
-  await service.stop()
-}, 180_000)
+longTest(
+  "saves, good and bad, leave no process of a release that never went live",
+  async () => {
+    const bot = tempFolder(called("saved"))
+    const service = await startService({ bot })
+    const source = called("saved")["bot.yaml"]
+    // What is saved before the folder is watched is not seen.
+    await pause(1500)
+    const saves = 50
+    for (let n = 1; n <= saves; n++) {
+      const isGood = n % 4 === 0
+      const secret = isGood
+        ? ""
+        : `  - { name: locked${n}, when: { phrase: locked${n} }, handler: count, secrets: [NEVER_${n % 8}] }\n`
+      writeFiles(bot, {
+        "bot.yaml": source.replace(
+          "routes:\n",
+          `routes:\n  - { name: saved${n}, when: { phrase: saved${n} }, handler: count }\n${secret}`,
+        ),
+      })
+      await eventually(async () => {
+        const { faults, release } = await service.client.bot()
+        return isGood
+          ? faults.length === 0 && release !== undefined
+          : faults.some(({ says }) => says.includes(`locked${n}`))
+      }, `save ${n} to be taken or refused`)
+    }
+    // Those of the release that answers, and of two before it.
+    await eventually(async () => hostsOf(service).length <= 2 * 3, "the others to have ended", 40)
+    await service.stop()
+  },
+  180_000,
+)
 
 longTest(
   "a release that no lane stands for any more ends its hosts, once what runs in them has ended",

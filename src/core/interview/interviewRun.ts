@@ -57,6 +57,8 @@ export interface InterviewResult {
   remember: { state?: { [field: string]: unknown }; contact?: { [field: string]: unknown } }
   /** Set where it was not begun, since one runs within another already. */
   tooDeep?: true
+  /** Set where it has more behind it than an interview may have, in words for its author. */
+  tooLong?: string
   /** Set where the journal does not fit the handler any more. */
   differs?: Difference & { line?: string }
   /** Set where it did something else when it was run once more: something in it is neither recorded nor the same each time. */

@@ -82,6 +82,7 @@ const result = Joi.object({
   refused: words,
   noWayBack: Joi.valid(true),
   tooDeep: Joi.valid(true),
+  tooLong: Joi.string().max(500),
   remember: Joi.object({ state: mapping, contact: mapping }).required(),
   differs: parting,
   unsteady: parting,

@@ -46,12 +46,14 @@ export interface InterviewTexts {
   answered: string
   /** A third interview would begin within a second one. */
   tooDeep: string
+  /** It has more behind it than an interview may have. */
+  tooLong: string
   /** How a question can be left. */
   leaveIt: string
 }
 
 export const momentsSaid = [
-  ...["cancelled", "noWayBack", "givenUp", "reminder", "late", "changed", "answered", "tooDeep", "leaveIt"],
+  ...["cancelled", "noWayBack", "givenUp", "reminder", "late", "changed", "answered", "tooDeep", "tooLong", "leaveIt"],
 ] as readonly (keyof InterviewTexts)[]
 
 const en: InterviewWords = {
@@ -103,6 +105,7 @@ const en: InterviewWords = {
     changed: "What we were at has changed meanwhile, so we have to begin again. I am sorry.",
     answered: "That question is over.",
     tooDeep: "One thing after the other: let us first finish what we are at.",
+    tooLong: "This has become too long for me, so it ends here. You can begin again at any time.",
     leaveIt: "Say “{cancel}” to leave it.",
   },
 }
@@ -156,6 +159,7 @@ const de: InterviewWords = {
     changed: "Das hat sich inzwischen geändert; wir müssen leider von vorn beginnen.",
     answered: "Diese Frage ist schon vorbei.",
     tooDeep: "Eins nach dem anderen: erst beenden wir, wobei wir sind.",
+    tooLong: "Das ist mir zu lang geworden, darum endet es hier. Sie können jederzeit neu beginnen.",
     leaveIt: "Mit „{cancel}“ lassen wir es.",
   },
 }
@@ -208,6 +212,7 @@ const fr: InterviewWords = {
     changed: "Cela a changé entre-temps ; il faut malheureusement recommencer.",
     answered: "Cette question est close.",
     tooDeep: "Une chose après l'autre : finissons d'abord ce que nous faisons.",
+    tooLong: "C'est devenu trop long pour moi ; cela s'arrête ici. Vous pouvez recommencer à tout moment.",
     leaveIt: "Dites « {cancel} » pour en rester là.",
   },
 }
@@ -261,6 +266,7 @@ const es: InterviewWords = {
     changed: "Esto ha cambiado mientras tanto; hay que empezar de nuevo, lo siento.",
     answered: "Esa pregunta ya ha terminado.",
     tooDeep: "Una cosa tras otra: terminemos primero lo que estamos haciendo.",
+    tooLong: "Esto se ha hecho demasiado largo para mí y termina aquí. Puede empezar de nuevo cuando quiera.",
     leaveIt: "Diga «{cancel}» para dejarlo.",
   },
 }
@@ -314,6 +320,7 @@ const pt: InterviewWords = {
     changed: "Isto mudou entretanto; temos de começar de novo, lamento.",
     answered: "Essa pergunta já passou.",
     tooDeep: "Uma coisa de cada vez: acabemos primeiro o que estamos a fazer.",
+    tooLong: "Isto tornou-se demasiado longo para mim e termina aqui. Pode começar de novo quando quiser.",
     leaveIt: "Diga «{cancel}» para deixar.",
   },
 }

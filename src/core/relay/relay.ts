@@ -53,11 +53,12 @@ export function relayedParts(
   message: Message,
   { by, replyTo, kept }: { by?: string | undefined; replyTo?: string | undefined; kept: KeptMedia[] },
 ): ReplyPart[] {
-  const before = by === undefined ? "" : `**${escapeMarkup(by.slice(0, 100))}**: `
+  const before = by === undefined ? "" : `**${escapeMarkup(oneLine(by))}**: `
+  const said = (words: string) => (by === undefined ? escapeMarkup(words) : before + quotedLines(words))
   const { media = [], location, contact } = message
   const answers = replyTo === undefined ? {} : { replyTo }
   if (media.length > 0) {
-    const words = before + escapeMarkup(message.text ?? media[0]!.caption ?? "")
+    const words = said(message.text ?? media[0]!.caption ?? "")
     const items = media.flatMap((item, n) => {
       const hash = kept.find((one) => one.n === n)?.hash
       if (!hash) return []
@@ -66,7 +67,7 @@ export function relayedParts(
     })
     const missing = kept.filter(({ hash }) => !hash).map(({ why }) => `(${why ?? "it could not be fetched"})`)
     const [first, ...others] = items
-    const caption = [words, ...missing].join(" ").trim()
+    const caption = [words, ...missing].join(words.includes("\n") ? "\n\n" : " ").trim()
     if (!first) return [{ part: "text", text: `${caption} ${escapeMarkup(wordsOf(message))}`.trim(), ...answers }]
     return [
       {
@@ -94,5 +95,67 @@ export function relayedParts(
       { part: "contact", name, phone },
     ]
   }
-  return [{ part: "text", text: before + escapeMarkup(wordsOf(message)), ...answers }]
+  return [{ part: "text", text: said(wordsOf(message)), ...answers }]
 }
+
+/** A name as it stands before words: on one line, without characters that change how the line reads. */
+function oneLine(name: string): string {
+  return name
+    .replace(/[\p{Cc}\p{Zl}\p{Zp}\p{Bidi_Control}\s]+/gu, " ")
+    .trim()
+    .slice(0, 100)
+    .toWellFormed()
+}
+
+/**
+ * Words behind the name of who said them. Several lines stand in a quote: none of them can look like a line that begins
+ * with somebody else's name.
+ */
+function quotedLines(words: string): string {
+  const lines = words.split(/\r\n|[\n\r\v\f\u0085\u2028\u2029]/)
+  if (lines.length === 1) return escapeMarkup(words)
+  return `\n${lines.map((line) => `> ${escapeMarkup(line)}`).join("\n")}`
+}
+
+/** A copy that was shown lately. */
+export interface ShownCopy {
+  /** The words of the message. */
+  words: string
+  /** Those of the copy, with the name before them where names are shown. */
+  copied: string
+  names: boolean
+}
+
+/** Letters and digits of a copy below which others may say the same by chance. */
+const tooShort = 8
+
+/**
+ * Looks for what was just relayed within words that are to be relayed now. A program at the far side may say again what
+ * it was shown, with a name before it, and a place that is shown that would hear it for ever.
+ *
+ * @returns `copy` where a whole copy is in it, with the name that stood before it; `again` as how many different
+ *   earlier words are in it
+ */
+export function repeats(words: string, shown: ShownCopy[]): { copy: boolean; again: number } {
+  const said = lettersOf(words.slice(0, 3 * longestCompared))
+  const isIn = (text: string) => {
+    const letters = lettersOf(text.slice(0, longestCompared))
+    return letters.length >= tooShort && said.includes(letters)
+  }
+  return {
+    copy: shown.some(({ copied, names }) => names && isIn(copied)),
+    again: new Set(shown.filter(({ words: before }) => isIn(before)).map(({ words: before }) => lettersOf(before)))
+      .size,
+  }
+}
+
+/** Without spaces, marks and markup, which change on the way. */
+function lettersOf(text: string): string {
+  return text
+    .normalize("NFKC")
+    .toLowerCase()
+    .replace(/[^\p{L}\p{N}]+/gu, "")
+}
+
+/** Characters of an earlier message that are compared. */
+const longestCompared = 2000

@@ -8,7 +8,6 @@ import { proposeCalls } from "../../core/gateway/examples/propose.ts"
 import { NotAnExample, readExample } from "../../core/gateway/examples/request.ts"
 import type { InboundCall } from "../../core/channels/call.ts"
 import type { DescribedCall } from "../../core/gateway/examples/openapi.ts"
-import { callsIn, exampleOf, pick, readDocument, sampleOf } from "../../core/gateway/examples/openapi.ts"
 import { inlineFrom } from "../../core/gateway/learn/answer.ts"
 import type { Further, Ours, OwnMark, Proposal } from "../../core/gateway/learn/propose.ts"
 import { propose } from "../../core/gateway/learn/propose.ts"
@@ -24,6 +23,7 @@ import { keepProfile, listProfiles } from "../../store/profiles.ts"
 import { beginLearning, dropSample, endLearning } from "../../store/samples.ts"
 import type { Bell } from "../../store/bell.ts"
 import type { ChannelCare } from "./channelCare.ts"
+import type { Documents } from "./documents.ts"
 import type { ProfileSample, SampleResult } from "./profileTests.ts"
 import { testProfile } from "./profileTests.ts"
 import type { ChannelView } from "./views.ts"
@@ -99,6 +99,7 @@ export class Profiles {
       care: ChannelCare
       sampling: Sampling
       inlet: Inlet
+      documents: Documents
       /** The bot folder that is followed, where profiles are written to. */
       folder: () => string | undefined
     },
@@ -369,24 +370,10 @@ export class Profiles {
     keep: boolean
   }): Promise<ExamplesView & { offered: DescribedCall[] }> {
     try {
-      const document = readDocument(given.document)
-      const offered = callsIn(document)
-      if (given.send === undefined && given.webhook === undefined)
+      const { offered, picked } = await this.parts.documents.describe(given.document, given)
+      if (!picked)
         return { offered, name: given.name, apiBase: "", calls: [], settings: [], secrets: [], lacks: [], doubts: [] }
-      const { send, webhook } = given
-      const examples = [
-        ...(send === undefined
-          ? []
-          : [{ ...exampleOf(document, pick(document, send, "operation")), as: "send" as const }]),
-        ...given.more.map(({ operation, as }) => ({
-          ...exampleOf(document, pick(document, operation, "operation")),
-          as,
-        })),
-      ]
-      const sample =
-        webhook === undefined ? undefined : sampleIn(sampleOf(document, pick(document, webhook, "webhook")))
-      const title = "from its OpenAPI document"
-      const view = await this.written({ ...proposeCalls(examples), ...given, title, ...(sample ? { sample } : {}) })
+      const view = await this.written({ ...picked, ...given, title: "from its OpenAPI document" })
       return { ...view, offered }
     } catch (error) {
       if (!(error instanceof NotAnExample)) throw error

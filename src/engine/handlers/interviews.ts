@@ -96,6 +96,12 @@ function resultOf(running: RunningInterview, stands: Stands, more: Partial<Inter
   return { id: running.id, entries: running.fresh.splice(0), stands, settings: running.settings, remember: {}, ...more }
 }
 
+/** Nothing more can be put into the journal. */
+class TooLong extends Error {}
+
+/** Steps of the last run up to which what it said is still said. */
+const mostSaidAtEnd = 50
+
 type Yielded = IteratorResult<unknown, unknown>
 
 /** An interview whose generator stands at what it waits for. */
@@ -175,6 +181,23 @@ export class RunningInterview {
   async advance(happened: Happened | undefined, once: OnceRunner): Promise<InterviewSaid> {
     const replies: ReplyPart[] = []
     const remember: InterviewResult["remember"] = {}
+    try {
+      return await this.goOn(happened, once, replies, remember)
+    } catch (error) {
+      // One that has just begun is at fault itself: its message waits for a better version of it.
+      if (!(error instanceof TooLong) || !happened) throw error
+      // Of one that goes round in circles nobody wants to hear it all.
+      const said = this.fresh.length > mostSaidAtEnd ? [] : replies
+      return { replies: said, interview: this.ended({ remember, tooLong: error.message }) }
+    }
+  }
+
+  private async goOn(
+    happened: Happened | undefined,
+    once: OnceRunner,
+    replies: ReplyPart[],
+    remember: InterviewResult["remember"],
+  ): Promise<InterviewSaid> {
     if (happened) {
       const stays = await this.take(happened)
       if (stays) return { replies, interview: stays }
@@ -342,10 +365,10 @@ export class RunningInterview {
     const text = JSON.stringify({ n, at: stepTime.real().toISOString(), ...done })
     this.bytes += text.length
     if (n > mostEntries)
-      throw new RangeError(`The interview has more than ${mostEntries} steps behind it: let it end, and begin another.`)
+      throw new TooLong(`the interview has more than ${mostEntries} steps behind it: let it end, and begin another`)
     if (this.bytes > mostBytes)
-      throw new RangeError(
-        `The interview's journal has more than ${mostBytes / 1024} kB: keep large results elsewhere, and let once return where they are.`,
+      throw new TooLong(
+        `the interview's journal has more than ${mostBytes / 1024} kB: keep large results elsewhere, and let once return where they are`,
       )
     const entry = JSON.parse(text) as Entry
     this.all.push(entry)

@@ -116,7 +116,7 @@ export class Talking {
       {
         instructions: order.instructions,
         facts,
-        person: { name: turn.contact.name, language: turn.contact.language },
+        person: { name: turn.contact.name, language: turn.contact.language, address: turn.message.from?.address },
         now: turn.now,
         zone: bot.zone,
         length: order.length,

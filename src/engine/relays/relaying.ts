@@ -3,7 +3,8 @@ import { kindOf } from "../../core/channels/registry.ts"
 import type { Message, Place } from "../../core/message/message.ts"
 import type { ReplyPart } from "../../core/message/reply.ts"
 import type { RenderedPart } from "../../core/channels/renderReply.ts"
-import { relayedParts } from "../../core/relay/relay.ts"
+import { wordsOf } from "../../core/message/words.ts"
+import { relayedParts, repeats } from "../../core/relay/relay.ts"
 import type { Bell } from "../../store/bell.ts"
 import { conversationById, placeToTell } from "../../store/conversations.ts"
 import type { Database } from "../../store/database.ts"
@@ -22,6 +23,7 @@ import {
   refusedSince,
   sameAgain,
   showDue,
+  shownLately,
   topicRefused,
 } from "../../store/relays.ts"
 import type { Channels, KnownChannel } from "../channels.ts"
@@ -37,6 +39,8 @@ import { messageOf } from "../replies/renderPart.ts"
 const atOnce = 20
 /** Times that the same may be said between the same two places in a minute. */
 const mostSame = 3
+/** Messages that may go from one place to another in a minute: more than any provider takes for one place. */
+const mostInMinute = 200
 /** Milliseconds for which a copy, or a picture, that is still to come is waited for. */
 const longestWait = 5 * 60_000
 
@@ -88,18 +92,8 @@ export class Relaying {
   }
 
   private async said(relay: DueRelay, known: KnownChannel, step: Database): Promise<RelayFate> {
-    const { log } = this.parts
-    const { times, stopped } = await sameAgain(step, relay)
-    if (times >= mostSame || stopped) {
-      const why = stopped
-        ? "this relay was stopped within the last ten minutes: the same came again and again"
-        : `the same was said here more than ${mostSame} times within a minute: the relay may lead back to itself`
-      if (!stopped)
-        log.warn(
-          `the relay from ${relay.channel} to ${relay.toChannel} ${relay.toPlace} is stopped for a while: ${why}`,
-        )
-      return { is: "stopped", why }
-    }
+    const led = await this.ledBack(relay, step)
+    if (led) return led
     const kept = relay.body.media ? await mediaKeptOf(step, relay.message) : []
     if (!kept && relay.age < longestWait)
       return { is: "later", milliseconds: 500, why: "its media are still to be fetched" }
@@ -114,6 +108,32 @@ export class Relaying {
       kept: kept ?? [],
     })
     return this.add(parts, { conversation, place, known, author: relay.message }, step)
+  }
+
+  /** Whether it is what was relayed already, and came back from the far side. */
+  private async ledBack(relay: DueRelay, step: Database): Promise<RelayFate | undefined> {
+    const { log } = this.parts
+    const { times, all, stopped } = await sameAgain(step, relay)
+    if (stopped)
+      // Only what stopped it counts: whoever goes on talking does not make it last.
+      return { is: "skipped", why: "this relay was stopped within the last ten minutes: the same came again and again" }
+    const shown = await shownLately(step, relay)
+    const { copy, again } = repeats(wordsOf(relay.body), shown)
+    // Who answers a copy may quote it.
+    const isAnswer = relay.toConversation !== null
+    if (!isAnswer && (copy || shown.some(({ same }) => same)))
+      return { is: "skipped", why: "it says again what was relayed here: the far side may show what it is shown" }
+    const why =
+      times >= mostSame
+        ? `the same was said here more than ${mostSame} times within a minute: the relay may lead back to itself`
+        : again >= mostSame
+          ? `what was relayed came back within more words ${mostSame} times: the relay may lead back to itself`
+          : all >= mostInMinute
+            ? `more than ${mostInMinute} messages went this way within a minute: the relay may lead back to itself`
+            : undefined
+    if (why === undefined) return undefined
+    log.warn(`the relay from ${relay.channel} to ${relay.toChannel} ${relay.toPlace} is stopped for a while: ${why}`)
+    return { is: "stopped", why }
   }
 
   private nameOf({ body, channel }: DueRelay): string {

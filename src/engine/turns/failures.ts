@@ -42,13 +42,14 @@ export class Failures {
 
   /** Tells of interviews that no longer fit their handlers, and of those that do something else each time. */
   private takeInterview({ handler, interview, messages }: TurnResult["turn"]): void {
-    const { id, differs, unsteady } = (interview ?? {}) as Partial<InterviewNote>
+    const { id, did, why, differs, unsteady } = (interview ?? {}) as Partial<InterviewNote>
     const about = { interview: id, message: messages[0] }
     if (differs)
       this.log.warn(
         about,
         `the handler "${handler}" has changed, and an interview no longer fits it: ${parting(differs)}; it has ended`,
       )
+    if (did === "too long") this.log.warn(about, `an interview of the handler "${handler}" has ended: ${why}`)
     if (unsteady)
       this.log.warn(
         about,

@@ -302,6 +302,11 @@ export function ranStep(
     const step = endedStep(talks, now, "changed", [say(textAt(talks, "changed", settings))], { ...common, why })
     return { ...step, note: { ...noted, did: "changed", why } }
   }
+  if (result.tooLong !== undefined) {
+    const why = result.tooLong
+    const step = endedStep(talks, now, "too long", [say(textAt(talks, "tooLong", settings))], { ...common, why })
+    return { ...step, note: { ...noted, did: "too long", why } }
+  }
   if (result.noWayBack && before?.waits.for === "answer") {
     const again = putAgain(talks, now)
     const replies = [say(textAt(talks, "noWayBack", settings)), ...again.replies]

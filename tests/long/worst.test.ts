@@ -1,13 +1,13 @@
 import fc from "fast-check"
-import { callWith, channelOf } from "../../../bench/worst.ts"
-import { bodyWith, worstBodies, worstTexts } from "../../../bench/worstInput.ts"
-import { kinds } from "../../../src/core/channels/registry.ts"
-import { lookOn } from "../../../src/core/channels/renderReply.ts"
-import { escapeMarkup, readMarkup } from "../../../src/core/message/markup.ts"
-import { readProfile } from "../../../src/core/gateway/readProfile.ts"
-import { readBot } from "../../../src/core/routing/readBot.ts"
-import { optionMeant } from "../../../src/core/routing/optionMeant.ts"
-import { RouteTable } from "../../../src/core/routing/table.ts"
+import { callWith, channelOf } from "../../bench/worst.ts"
+import { bodyWith, worstBodies, worstTexts } from "../../bench/worstInput.ts"
+import { kinds } from "../../src/core/channels/registry.ts"
+import { lookOn } from "../../src/core/channels/renderReply.ts"
+import { escapeMarkup, readMarkup } from "../../src/core/message/markup.ts"
+import { readProfile } from "../../src/core/gateway/readProfile.ts"
+import { readBot } from "../../src/core/routing/readBot.ts"
+import { optionMeant } from "../../src/core/routing/optionMeant.ts"
+import { RouteTable } from "../../src/core/routing/table.ts"
 
 /**
  * Everything that a stranger reaches, with the most there may be of the worst there is. What takes time that grows

@@ -3,7 +3,7 @@ import { spawn } from "node:child_process"
 import { readFileSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import { transform } from "esbuild"
-import type { ServiceProcess, Standin } from "./support/harness.ts"
+import type { ServiceProcess, Standin } from "../support/harness.ts"
 import {
   atEnd,
   endAll,
@@ -18,7 +18,7 @@ import {
   startService,
   startStandin,
   tempFolder,
-} from "./support/harness.ts"
+} from "../support/harness.ts"
 
 const page = readFileSync(join(root, "docs/ask-elsewhere.md"), "utf8")
 

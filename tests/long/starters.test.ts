@@ -1,7 +1,7 @@
 import { writeFileSync } from "node:fs"
 import { spawnSync } from "node:child_process"
 import { join } from "node:path"
-import { endAll, root, run, tempFolder } from "./support/harness.ts"
+import { endAll, root, run, tempFolder } from "../support/harness.ts"
 
 /** Checks the types in some folders: in one run, since reading the declarations takes most of the time. */
 const types = (...folders: string[]) =>

@@ -1,7 +1,7 @@
-import type { Came } from "./support/gateway.ts"
-import { startGateway } from "./support/gateway.ts"
-import type { Standin } from "./support/harness.ts"
-import { endAll, eventually, placeFor, query, Stage, startProcess, startStandin } from "./support/harness.ts"
+import type { Came } from "../support/gateway.ts"
+import { startGateway } from "../support/gateway.ts"
+import type { Standin } from "../support/harness.ts"
+import { endAll, eventually, placeFor, query, Stage, startProcess, startStandin } from "../support/harness.ts"
 
 afterAll(endAll)
 

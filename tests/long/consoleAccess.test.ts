@@ -2,11 +2,11 @@ import { readFileSync } from "node:fs"
 import { createRequire } from "node:module"
 import type { AxeResults } from "axe-core"
 import type { Page } from "playwright-core"
-import type { Browsing } from "./support/browser.ts"
-import { signIn, startBrowser } from "./support/browser.ts"
-import type { Service, Standin } from "./support/harness.ts"
-import { endAll, eventually, Stage, startService, startStandin, tempFolder } from "./support/harness.ts"
-import { quayBot } from "./support/quayBot.ts"
+import type { Browsing } from "../support/browser.ts"
+import { signIn, startBrowser } from "../support/browser.ts"
+import type { Service, Standin } from "../support/harness.ts"
+import { endAll, eventually, Stage, startService, startStandin, tempFolder } from "../support/harness.ts"
+import { quayBot } from "../support/quayBot.ts"
 
 const axe = readFileSync(createRequire(import.meta.url).resolve("axe-core/axe.min.js"), "utf8")
 

@@ -12,7 +12,7 @@ import {
   runProcess,
   start,
   tempFolder,
-} from "../../support/harness.ts"
+} from "../support/harness.ts"
 
 afterAll(endAll)
 
