@@ -90,7 +90,7 @@ export class Channels {
     const own: typeof this.own = new Map()
     for (const { name, source } of profiles) {
       const before = this.own.get(name)
-      const read = before?.source === source ? before : { source, ...readProfile(source) }
+      const read = before?.source === source ? before : { source, ...readProfile(source, { kept: true }) }
       if ("profile" in read) own.set(name, read)
     }
     this.own = own

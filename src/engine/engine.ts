@@ -116,6 +116,7 @@ export class Engine {
   readonly figures: Figures
   readonly renderer: Renderer
   private readonly documents: Documents
+  private readonly alerts: Alerts
   readonly forgetting: Forgetting
   readonly joining: Joining
   readonly secrets: NamedSecrets
@@ -174,7 +175,7 @@ export class Engine {
     this.documents = new Documents(settings.sideScript)
     const renderer = (this.renderer = new Renderer(settings.sideScript))
     const heldCalls = new HeldCalls()
-    const alerts = new Alerts({ database, channels, bell, log })
+    const alerts = (this.alerts = new Alerts({ database, channels, bell, log }))
     const errands = (this.errands = new Errands({ database, bell, log, self }))
     const shared = { database, channels, bell, log, self, figures }
     this.sender = roles.has("sender")
@@ -314,7 +315,10 @@ export class Engine {
     await this.channels.refresh()
     await this.blocked.refresh()
     await this.forgetting.remember()
-    this.bell.on("channels", () => void this.channels.refresh().catch(() => undefined))
+    this.bell.on("channels", () => {
+      const held = this.channels.refresh().then(() => this.alerts.holdUnaddressed())
+      void held.catch(() => undefined)
+    })
     this.bell.on("people", () => this.directory.lookAgain())
     this.bell.on("lanes", () => void this.releases.follow().catch(() => undefined))
     if (this.settings.roles.has("inlet"))
@@ -324,6 +328,7 @@ export class Engine {
         .catch((error: unknown) => this.settings.log.error({ err: error }, "the local journal could not be read in"))
     await this.followed?.start()
     await this.releases.follow()
+    await this.alerts.holdUnaddressed()
     await this.sender?.start()
     if (this.turns) this.caller.start()
     this.turns?.start()

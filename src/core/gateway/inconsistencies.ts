@@ -1,4 +1,5 @@
 import { nearest } from "./nearest.ts"
+import { lacksReceiver, noReceiver } from "./receiver.ts"
 import type { Calling, Inbound, Profile, ProfileFault, VerifyScheme } from "./profile.ts"
 
 /** What is wrong with a profile, and the path to where. */
@@ -7,12 +8,17 @@ export type Finding = Omit<ProfileFault, "line"> & { path: (string | number)[] }
 type Path = Finding["path"]
 type Report = (path: Path, says: string, remedy: string) => void
 
-/** What is well written but cannot be meant. */
-export function inconsistencies(profile: Profile): Finding[] {
+/**
+ * What is well written but cannot be meant.
+ *
+ * @param kept whether the profile is on record already: one that names no receiver is read, and its channels are held
+ */
+export function inconsistencies(profile: Profile, kept = false): Finding[] {
   const found: Finding[] = []
   const report: Report = (path, says, remedy) => found.push({ path, field: path.join("."), says, remedy })
   proofs(profile, report)
   whatNeedsAnother(profile, report)
+  if (!kept && lacksReceiver(profile)) report(["outbound"], noReceiver.says, noReceiver.remedy)
   if (profile.inbound) pointers(profile.inbound, report)
   placeholders(profile, report)
   names(profile, report)

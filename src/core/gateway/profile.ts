@@ -104,6 +104,8 @@ export interface Register {
 }
 
 export interface Outbound extends Calling {
+  /** The gateway needs no receiver: whatever is sent goes to the one place it knows. */
+  to?: "none"
   /** The call's, as people see it. */
   name: string
   body: BodyForm | "query"

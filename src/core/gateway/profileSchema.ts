@@ -173,6 +173,7 @@ export const profileSchema = Joi.object({
   }).xor("text", "send"),
   outbound: calling("POST", {
     name: Joi.string().default("message"),
+    to: Joi.valid("none"),
     body: Joi.valid("form", "json", "xml", "query").required(),
     numberForm: Joi.string(),
     send: content.min(1).required(),

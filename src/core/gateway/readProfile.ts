@@ -9,8 +9,12 @@ import { profileSchema } from "./profileSchema.ts"
 
 type Path = Finding["path"]
 
-/** Reads a profile, or says for each fault on which line it stands, in which field, and what would be right. */
-export function readProfile(source: string): { profile: Profile } | { faults: ProfileFault[] } {
+/**
+ * Reads a profile, or says for each fault on which line it stands, in which field, and what would be right.
+ *
+ * @param kept whether it is on record already, and was taken under the rules of its time
+ */
+export function readProfile(source: string, { kept = false } = {}): { profile: Profile } | { faults: ProfileFault[] } {
   const read = readYaml(source)
   const { lines } = read
   if ("faults" in read) {
@@ -24,7 +28,7 @@ export function readProfile(source: string): { profile: Profile } | { faults: Pr
   }
   const { document } = read
   const { error, value } = profileSchema.validate(read.value, { abortEarly: false })
-  const findings = error ? error.details.map((detail) => findingOf(detail)) : inconsistencies(value as Profile)
+  const findings = error ? error.details.map((detail) => findingOf(detail)) : inconsistencies(value as Profile, kept)
   if (findings.length === 0) return { profile: value as Profile }
   return {
     faults: findings

@@ -8,6 +8,7 @@ import type { FieldHelp } from "../../core/channels/fields.ts"
 import { fieldsOf } from "../../core/channels/fields.ts"
 import { readSecrets, readSettings } from "../../core/channels/settings.ts"
 import type { Profile } from "../../core/gateway/profile.ts"
+import { lacksReceiver, noReceiver } from "../../core/gateway/receiver.ts"
 import type { ChannelRow } from "../../store/channels.ts"
 import {
   addChannel,
@@ -38,6 +39,7 @@ import { judged, perform } from "../calls/perform.ts"
 import type { Inlet } from "../inlet/inlet.ts"
 import type { Poller } from "../inlet/poller.ts"
 import type { Alerts } from "../sender/alerts.ts"
+import { isUnaddressed, unaddressedRemedy } from "../sender/alerts.ts"
 import type { Seal } from "../seal.ts"
 import { notFound, Trouble } from "../trouble.ts"
 import { wallClock } from "../process/wallClock.ts"
@@ -83,6 +85,7 @@ export class ChannelCare {
   }): Promise<ChannelView> {
     const kind = kindNamed(given.kind)
     const profile = this.profileFor(kind, given.settings)
+    refuseUnaddressed(profile)
     const { bot, lane, settings, secrets } = checked(kind, given.settings, given.secrets, profile)
     const sealed = Object.fromEntries(
       Object.entries(secrets).map(([name, value]) => [name, this.parts.seal.seal(value)]),
@@ -207,7 +210,8 @@ export class ChannelCare {
       throw new Trouble("provider-refused", `The check of "${key}" failed: ${found.fault}.`, found.remedy)
     // With keys that work, the account may be one that can send nothing all the same.
     if (found.alarm) await this.parts.alerts.lockOut(key, found.alarm.says, found.alarm.remedy)
-    const resumed = known.row.state === "locked out" && !found.alarm && (await resumeChannel(this.parts.database, key))
+    const isWell = !found.alarm && !isUnaddressed(known.channel)
+    const resumed = known.row.state === "locked out" && isWell && (await resumeChannel(this.parts.database, key))
     if (resumed) {
       await this.changed()
       this.wake()
@@ -346,7 +350,16 @@ export class ChannelCare {
   }
 
   async resume(key: string): Promise<ChannelView> {
-    const { row } = this.known(key)
+    await this.parts.channels.refresh()
+    const { row, channel } = this.known(key)
+    if (isUnaddressed(channel)) {
+      const profile = String(row.settings.profile)
+      throw new Trouble(
+        "cannot-be-said",
+        `"${key}" cannot be resumed: with the profile "${profile}", ${noReceiver.says}.`,
+        unaddressedRemedy(profile, key),
+      )
+    }
     // Keys that do not work would only lock it out again.
     if (row.state === "locked out") await this.identify(key)
     else await resumeChannel(this.parts.database, key)
@@ -546,6 +559,7 @@ function changedTo(
   profile: Profile | undefined,
 ): ReturnType<typeof checked> {
   const kind = kindNamed(row.kind)
+  if (given.settings?.profile !== undefined) refuseUnaddressed(profile)
   const merged = mergedSettings(row, given)
   const { value: settings } = readSettings(kind, merged, profile)
   const { bot: _bot, lane: _lane, ...own } = settings
@@ -554,4 +568,15 @@ function changedTo(
   const stay = Object.entries(channel.secrets).filter(([name]) => moved === undefined || !(name in kind.madeSecrets))
   const secrets = Object.entries({ ...Object.fromEntries(stay), ...given.secrets }).filter(([, value]) => value !== "")
   return checked(kind, merged, Object.fromEntries(secrets), profile)
+}
+
+/** No channel begins to speak by a profile that does not say whom a message is for. */
+function refuseUnaddressed(profile: Profile | undefined): void {
+  if (!profile || !lacksReceiver(profile)) return
+  throw new Trouble(
+    "bad-input",
+    `The profile "${profile.profile}" cannot be used: ${noReceiver.says}.`,
+    noReceiver.remedy,
+    "profile",
+  )
 }

@@ -1,3 +1,5 @@
+import { noReceiver } from "../../core/gateway/receiver.ts"
+import { isUnaddressed, unaddressedRemedy } from "../sender/alerts.ts"
 import type { HandValue, Identity } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
@@ -276,6 +278,13 @@ function account({ known }: Walk, check: ChannelCheck): CheckLine {
       mark: "wrong",
       says: restricted.replace(/\.$/, ""),
       remedy: "Its provider's pages say how that ends.",
+    }
+  if (isUnaddressed(known.channel))
+    return {
+      about,
+      mark: "wrong",
+      says: noReceiver.says,
+      remedy: unaddressedRemedy(String(row.settings.profile), row.key),
     }
   if (row.state === "paused")
     return {

@@ -3,7 +3,7 @@ import { join } from "node:path"
 import { isSent, keyHosts } from "../../core/channels/keyHosts.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Channel } from "../../core/channels/kind.ts"
-import type { Asked, CallProposal, Sort } from "../../core/gateway/examples/propose.ts"
+import type { Asked, CallProposal, Sort, KnownValues } from "../../core/gateway/examples/propose.ts"
 import { proposeCalls } from "../../core/gateway/examples/propose.ts"
 import { NotAnExample, readExample } from "../../core/gateway/examples/request.ts"
 import type { InboundCall } from "../../core/channels/call.ts"
@@ -116,7 +116,7 @@ export class Profiles {
       source: shippedSources[one.profile] ?? "",
     }))
     for (const { name, source, origin } of own) {
-      const read = readProfile(source)
+      const read = readProfile(source, { kept: true })
       if ("faults" in read) continue
       const { title, secrets, settings } = read.profile
       views.push({ name, title, origin, secrets: Object.keys(secrets), settings: Object.keys(settings), source })
@@ -249,7 +249,7 @@ export class Profiles {
       found.samples.map(({ call }) => call),
       ours,
     )
-    const { calls = [], base } = given.requests ? examplesIn(given.requests) : {}
+    const { calls = [], base } = given.requests ? examplesIn(given.requests, receiversIn(proposal, given.places)) : {}
     const proof = given.proof ?? proposal.proofs[0]?.scheme
     // What is fetched with our own key needs no proof.
     const fetched = calls.some((call) => call.sort === "fetch from the queue")
@@ -450,9 +450,18 @@ function oursOf(channel: Channel, given: Partial<Pick<Agreement, "secrets" | "se
 }
 
 /** Reads examples of requests; says of the first that cannot be read what is wrong with it. */
-function examplesIn(examples: ExampleGiven[]): ReturnType<typeof proposeCalls> {
+/** Who wrote in the samples, and where: examples of requests may name the same. */
+function receiversIn({ fields, roles }: Proposal, places: Agreement["places"]): KnownValues {
+  const wanted = [places.from ?? roles.from, places.place ?? roles.place]
+  return { receivers: fields.filter(({ where }) => wanted.includes(where)).map(({ value }) => value) }
+}
+
+function examplesIn(examples: ExampleGiven[], known?: KnownValues): ReturnType<typeof proposeCalls> {
   try {
-    return proposeCalls(examples.map(({ text, as }) => ({ ...readExample(text), ...(as ? { as } : {}) })))
+    return proposeCalls(
+      examples.map(({ text, as }) => ({ ...readExample(text), ...(as ? { as } : {}) })),
+      known,
+    )
   } catch (error) {
     if (!(error instanceof NotAnExample)) throw error
     throw new Trouble("bad-input", error.message, error.remedy, "examples")

@@ -31,7 +31,7 @@ const folder = mkdtempSync(join(tmpdir(), "wobbet-protocol-"))
 writeFileSync(join(folder, "host.mjs"), script)
 writeFileSync(join(folder, "bundle.mjs"), "")
 const housing = Housing.prepare(folder, join(folder, "host.mjs"), pino({ level: "silent" }))
-const pool = new HostPool(housing, housing.bundle("b", ""), { hosts: 1, memory: 64, stuckAfter: 800 })
+const pool = new HostPool(housing, housing.bundle("b", ""), { hosts: 1, memory: 64, stuckAfter: 20_000 })
 const uncaught: unknown[] = []
 const note = (error: unknown) => uncaught.push(error)
 beforeAll(() => void process.on("uncaughtException", note).on("unhandledRejection", note))
@@ -50,10 +50,10 @@ const keeping: Keeping = {
   once: { begin: () => Promise.resolve({ key: "k" }), end: () => Promise.resolve({ kept: true }) },
 }
 
-function run(says: unknown[], then: string) {
+function run(says: unknown[], then: string, within: number) {
   const state = { says, then }
   const turn = { state, messages: [], message: {}, slots: {} } as unknown as TurnInput
-  return pool.run("h", turn, 400, keeping)
+  return pool.run("h", turn, within, keeping)
 }
 
 const anything = fc.anything({ maxDepth: 3, withNullPrototype: false }).map((given) => {
@@ -101,13 +101,13 @@ test("whatever a host says, its turn ends in a fault that names it or in an answ
       fc.array(message, { maxLength: 5 }),
       fc.constantFrom("answers", "ends", "says no more"),
       async (says, then) => {
-        const came = await run(says, then).then(
+        const came = await run(says, then, 400).then(
           ({ outcome }) => outcome,
           (error: unknown) => error,
         )
         if (came instanceof Error) expect(came).toBeInstanceOf(HandlerFault)
         else expect(came).toEqual(expect.any(Object))
-        expect(await run([], "answers")).toEqual({ outcome: { replies: [] }, log: [] })
+        expect(await run([], "answers", 30_000)).toEqual({ outcome: { replies: [] }, log: [] })
         expect(uncaught).toEqual([])
       },
     ),
@@ -136,5 +136,5 @@ test("what is read of a host is what the protocol has, cut to its length", () =>
 })
 
 test("what a handler's host says wrongly ends that host, and the reason is told", async () => {
-  await expect(run([7], "answers")).rejects.toThrow("its process said what no handler says to the service")
+  await expect(run([7], "answers", 30_000)).rejects.toThrow("its process said what no handler says to the service")
 })

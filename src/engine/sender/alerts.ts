@@ -1,6 +1,9 @@
 import type { Logger } from "pino"
 import { request } from "undici"
+import type { Channel } from "../../core/channels/kind.ts"
 import { isForState } from "../../core/gateway/accountState.ts"
+import { lacksReceiver, noReceiver } from "../../core/gateway/receiver.ts"
+import { hasProfile, profileOf } from "../../core/gateway/shipped.ts"
 import { escapeMarkup } from "../../core/message/markup.ts"
 import { conversationAt, conversationById } from "../../store/conversations.ts"
 import type { Database } from "../../store/database.ts"
@@ -45,6 +48,16 @@ export class Alerts {
         known,
         `The channel ${key} is locked out: ${why}. ${remedy} Nothing is sent meanwhile; what waits stays.`,
       )
+  }
+
+  /**
+   * Stops channels whose profile does not say whom a message is for, as it could be written up to 0.15.0: what waits stays
+   * until the profile is corrected, or says itself that no receiver is needed.
+   */
+  async holdUnaddressed(): Promise<void> {
+    for (const { row, channel } of this.parts.channels.on())
+      if (isUnaddressed(channel))
+        await this.lockOut(row.key, noReceiver.says, unaddressedRemedy(String(row.settings.profile), row.key))
   }
 
   /** The account is well again: a channel that its state had locked out resumes, and who was told of that is told this. */
@@ -100,4 +113,14 @@ export class Alerts {
     ])
     bell.ring("sends")
   }
+}
+
+/** Whether a channel speaks by a profile that names no receiver. */
+export function isUnaddressed(channel: Channel): boolean {
+  return hasProfile(channel) && lacksReceiver(profileOf(channel))
+}
+
+/** What to do about a profile that names no receiver. */
+export function unaddressedRemedy(profile: string, key: string): string {
+  return `${noReceiver.remedy} "wobbet profile show ${profile}" gives the profile, "wobbet profile set" takes the new one, and "wobbet channel resume ${key}" sends what waits.`
 }

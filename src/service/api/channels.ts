@@ -225,7 +225,7 @@ export const channelRoutes: ApiRoute[] = [
     summary: "Handle and send again, beginning with what waited",
     role: "operator",
     answers: "The channel as it stands now.",
-    troubles: ["provider-refused"],
+    troubles: ["provider-refused", "cannot-be-said"],
     handle: async ({ engine, params, by }) => {
       const shown = await engine.care.resume(params.key!)
       await record(engine.database, by, "channel resumed", { key: params.key })

@@ -2,6 +2,7 @@ import fc from "fast-check"
 import { readProfile } from "../readProfile.ts"
 import { writeProfile } from "../learn/write.ts"
 import { placeholderIn, settingName } from "./placeholders.ts"
+import type { Sort } from "./propose.ts"
 import { proposeCalls } from "./propose.ts"
 import { NotAnExample, readExample } from "./request.ts"
 
@@ -361,4 +362,41 @@ test.each([
   ["2fa", "value2fa"],
 ])("%s becomes the setting %s", (given, name) => {
   expect(settingName(given)).toBe(name)
+})
+
+const send = (path: string, body: object = { text: "Hello there" }) =>
+  `curl -X POST https://x.example/v1${path} -H "Content-Type: application/json" -d '${JSON.stringify(body)}'`
+const addressOf = (text: string, receivers: string[] = [], as?: Sort) =>
+  proposeCalls([{ ...readExample(text), ...(as ? { as } : {}) }], { receivers }).calls[0]!.calling
+
+test.each(["chatA", "42", "ferry-crew", "QmV0dHk", "QmV0dHk=", "a.b.c", "0b9f3a52-6c1d-4e0f-9a77-3f2c5d1e8b64"])(
+  "whatever stands behind a conversation's word is the receiver: %s",
+  (id) => {
+    expect(addressOf(send(`/chats/${encodeURIComponent(id)}/messages`)).address).toBe("{apiBase}/chats/{to}/messages")
+    expect(addressOf(send(`/conversations/${encodeURIComponent(id)}/reply`)).address).toBe(
+      "{apiBase}/conversations/{to}/reply",
+    )
+    // Where no word tells, a sample of what comes in does.
+    expect(addressOf(send(`/inbox/${encodeURIComponent(id)}/messages`), [id]).address).toBe(
+      "{apiBase}/inbox/{to}/messages",
+    )
+    expect(addressOf(send(`/contacts/c1/chats/${encodeURIComponent(id)}/messages`)).address).toBe(
+      "{apiBase}/contacts/{contactId}/chats/{to}/messages",
+    )
+    expect(
+      addressOf(`curl https://x.example/v1/media/${encodeURIComponent(id)}/download`, [], "attachment").address,
+    ).toBe("{apiBase}/media/{attachment}/download")
+  },
+)
+
+test("what is done is no receiver", () => {
+  for (const path of ["/chats/messages", "/chats/send", "/conversations/reply", "/contacts/sendText"])
+    expect(addressOf(send(path, { to: "chatA", text: "Hello there" })).address).toBe(`{apiBase}${path}`)
+})
+
+test("the same in two places is the same", () => {
+  expect(addressOf(send("/chats/chatA/messages", { text: "Hello there", room: "chatA" }), ["chatA"])).toMatchObject({
+    address: "{apiBase}/chats/{to}/messages",
+    send: { text: "{text}", room: "{to}" },
+  })
 })

@@ -66,14 +66,23 @@ function is(what: keyof typeof fieldNames, key: string): boolean {
   return fieldNames[what].test(key.replaceAll("-", "_"))
 }
 
+/** Values that samples of what comes in hold, in which examples of requests are read. */
+export interface KnownValues {
+  /** Who wrote, and where: whatever a request names the same is the receiver. */
+  receivers: string[]
+}
+
 /** What each of several examples seems to be, with one address that all of them begin with. */
-export function proposeCalls(examples: (Example & { as?: Sort })[]): {
+export function proposeCalls(
+  examples: (Example & { as?: Sort })[],
+  known: KnownValues = { receivers: [] },
+): {
   base: string
   calls: CallProposal[]
   otherHosts: string[]
 } {
   const { base, otherHosts } = baseOf(examples)
-  return { base, otherHosts, calls: examples.map((example) => proposeCall(example, base)) }
+  return { base, otherHosts, calls: examples.map((example) => proposeCall(example, base, known)) }
 }
 
 /** The part of the address that is the gateway's own: what all examples share, up to its version. */
@@ -102,9 +111,10 @@ function partsOf(url: string): { origin: string; segments: string[]; query: [str
 interface Draft {
   sort: Sort
   out: CallProposal
+  isReceiver(value: string): boolean
 }
 
-function proposeCall(example: Example & { as?: Sort }, base: string): CallProposal {
+function proposeCall(example: Example & { as?: Sort }, base: string, { receivers }: KnownValues): CallProposal {
   const sort = example.as ?? sortOf(example)
   const out: CallProposal = {
     sort,
@@ -116,7 +126,10 @@ function proposeCall(example: Example & { as?: Sort }, base: string): CallPropos
     doubts: [...example.notes],
     ...(example.answer === undefined ? {} : { answer: example.answer }),
   }
-  const draft: Draft = { sort, out }
+  // Numbers are compared without their signs and spaces; what is too short may be there by chance.
+  const plain = (value: string) => value.trim().replace(/^\+|(?<=\d)[ .()-]+(?=\d)/g, "")
+  const known = new Set(receivers.map(plain).filter((value) => value.length > 1))
+  const draft: Draft = { sort, out, isReceiver: (value) => known.has(plain(value)) }
   const { query } = partsOf(example.url)
   const authorization = authorizationOf(example, draft)
   const address = addressIn(example.url, base, draft)
@@ -248,7 +261,9 @@ function sendRoles(leaves: Leaf[], draft: Draft): Map<string, string> {
     roles.set(from.path, number ? `${number.before}{number}${number.after}` : "{number}")
     says(from, "our own number or name")
   }
-  const to = best(({ key, value }) => (is("to", key) ? 4 : 0) + (numberIn(value) ? 3 : 0))
+  const to = best(
+    ({ key, value }) => (is("to", key) ? 4 : 0) + (numberIn(value) ? 3 : 0) + (draft.isReceiver(value) ? 8 : 0),
+  )
   if (to) {
     const number = numberIn(to.value)
     roles.set(to.path, number ? `${number.before}{to}${number.after}` : "{to}")
@@ -259,7 +274,11 @@ function sendRoles(leaves: Leaf[], draft: Draft): Map<string, string> {
   }
   for (const leaf of leaves) {
     if (roles.has(leaf.path)) continue
-    if (is("mark", leaf.key)) {
+    if (leaf.value !== "" && (leaf.value === to?.value || draft.isReceiver(leaf.value))) {
+      // Some gateways want it in two places.
+      roles.set(leaf.path, roles.get(to?.path ?? "") ?? "{to}")
+      says(leaf, "the receiver, too")
+    } else if (is("mark", leaf.key)) {
       roles.set(leaf.path, "{mark}")
       says(leaf, "a reference: our own name for the call")
     } else if (/^https?:/.test(leaf.value) && is("media", leaf.key)) {
@@ -384,6 +403,15 @@ function headersIn(example: Example, draft: Draft): { [name: string]: string } {
   return headers
 }
 
+/** Things in whose path the next step is whom a message is for, whatever that looks like. */
+const receivers =
+  /^(chats?|conversations?|threads?|rooms?|contacts?|groups?|peers?|recipients?|receivers?|dialog(ue)?s?|tickets?|subscribers?|customers?|to)$/i
+/** Steps of a path that say what is done, and name nothing. */
+const actions =
+  /^(messages?|msgs?|sms|mms|send([_-]?\w{1,20})?|texts?|media|files?|attachments?|new|create|add|post|push|repl(y|ies)|comments?|search|bulk|batch|all|outbound|inbound|api|v\d+(\.\d+)?)(\.(json|xml|php))?$/i
+/** Things of a message whose next step is the name of one of them. */
+const attachments = /^(attachments?|media|files?|downloads?|documents?|images?|voices?|blobs?)$/i
+
 /** Things in whose path the next step is the name of one of them. */
 const collections =
   /^(accounts?|instances?|sessions?|devices?|boxes|box|projects?|workspaces?|users?|apps?|lines?|numbers?|phones?|teams?|organi[sz]ations?|bots?|clients?|services?|tenants?)$/i
@@ -394,20 +422,36 @@ function addressIn(url: string, base: string, draft: Draft): string {
   const inside = own.startsWith(base) ? own.slice(base.length).split("/").filter(Boolean) : segments
   const root = own.startsWith(base) ? "{apiBase}" : origin
   let ids = 0
+  // Of several places the last is the one that is meant, unless a sample says which.
+  const places = inside.flatMap((step, at) => {
+    const text = decoded(step)
+    return draft.isReceiver(text) || (receivers.test(inside[at - 1] ?? "") && !actions.test(text)) ? [at] : []
+  })
+  const surest = places.filter((at) => draft.isReceiver(decoded(inside[at]!)))
+  const receiver = draft.sort === "send" ? (surest.at(-1) ?? places.at(-1)) : undefined
   const path = inside.map((step, at) => {
     const before = inside[at - 1] ?? ""
     const text = decoded(step)
     const named = placeholderIn(text)
     const opaque = named === undefined && isOpaque(text)
-    if (named === undefined && !opaque && !collections.test(before)) return step
     const { sort } = draft
+    if (receiver !== undefined && (at === receiver || text === decoded(inside[receiver]!)) && !actions.test(text)) {
+      if (!numberIn(text)) draft.out.names = true
+      draft.out.found.push(`${before}/… in the address is the receiver`)
+      return "{to}"
+    }
+    if (sort === "attachment" && attachments.test(before) && !actions.test(text)) return "{attachment}"
+    if (sort === "attachment" && /^messages?$/i.test(before) && !attachments.test(text))
+      return ids++ === 0 ? "{message}" : "{attachment}"
+    const isPlace = sort === "send" && places.includes(at)
+    if (named === undefined && !opaque && !isPlace && !collections.test(before)) return step
     if (named !== undefined && /key|token|secret|passw/i.test(named)) return secret(draft, named, named)
     if (collections.test(before) && !is("to", before)) return setting(draft, named ?? `${singular(before)}Id`, text)
     if (sort === "attachment") return ids++ === 0 && /messages?/i.test(before) ? "{message}" : "{attachment}"
     if (sort === "remove from the queue" && at === inside.length - 1) return "{handle}"
     if (sort === "one message") return "{mark}"
     if (sort === "send") {
-      if (/chats?|conversations?|threads?|rooms?|contacts?/i.test(before) || is("to", named ?? "")) {
+      if (receiver === undefined && is("to", named ?? "")) {
         draft.out.names = !numberIn(text)
         draft.out.found.push(`${before}/… in the address is the receiver`)
         return "{to}"
