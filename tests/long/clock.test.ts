@@ -1,7 +1,18 @@
 import { writeFileSync } from "node:fs"
 import { join } from "node:path"
 import { pathToFileURL } from "node:url"
-import { endAll, pause, placeFor, Stage, startProcess, startStandin, tempFolder } from "../support/harness.ts"
+import {
+  endAll,
+  eventually,
+  pause,
+  placeFor,
+  quiet,
+  Stage,
+  startProcess,
+  startStandin,
+  tempFolder,
+} from "../support/harness.ts"
+import { setKind } from "../support/kinds.ts"
 import { quayBot } from "../support/quayBot.ts"
 
 afterAll(endAll)
@@ -22,6 +33,25 @@ globalThis.Date = class extends Real {
   }
 }
 `
+
+test("a reply in doubt that arrived is not said again by a service whose clock is ahead", async () => {
+  const folder = tempFolder({ "clock.mjs": clock, ahead: "3600000" })
+  const options = `--import=${pathToFileURL(join(folder, "clock.mjs")).href}`
+  const where = await placeFor(quayBot)
+  const env = { NODE_OPTIONS: options, TEST_CLOCK: join(folder, "ahead") }
+  const service = await startProcess({ ...where, env })
+  const slack = await setKind(service, "slack", { gather: 0 })
+  const room = (slack.standin as unknown as { world: { channels: { id: string }[] } }).world.channels[0]!.id
+  slack.standin.stage.faults.push({ kind: "drop", left: 1, seconds: 0 })
+  await service.client.send({ to: room, channel: slack.key, text: "The 14:20 is late." })
+  const said = () => slack.standin.stage.screen(room).filter(({ text }) => text.includes("14:20"))
+  await eventually(
+    async () => (await slack.messages({ direction: "out" })).items[0]?.status === "sent",
+    "it to be sent",
+  )
+  await quiet(where.database)
+  expect(said()).toHaveLength(1)
+}, 60_000)
 
 test("a clock that goes ahead an hour and comes back delays no reply", async () => {
   const standin = await startStandin()

@@ -312,6 +312,8 @@ export interface Doubts {
   covers(call: OutgoingCall, channel: Channel): boolean
   /** Seconds within which asking usually settles it, where the kind's abilities say nothing. */
   within?: number
+  /** Whether what came after a time is asked for: where it is not there, the time must have been early enough. */
+  looksBack?: true
   ask(place: Place, since: Date, channel: Channel): OutgoingCall
   read(
     answer: ProviderAnswer,

@@ -22,6 +22,9 @@ const darkFor = 2000
 
 type Proof = { providerId?: string }
 
+/** Milliseconds before its doubt began within which a message may have arrived. */
+const lookBack = 60_000
+
 interface Waiting {
   since: number
   until: number
@@ -93,22 +96,29 @@ export class Doubts {
     }
   }
 
-  /** Asks the provider whether it has the message. What surely never arrived is simply sent again. */
+  /**
+   * Asks the provider whether it has the message. What surely never arrived is simply sent again: not before the provider
+   * has looked back far enough by its own clock, for ours may be wrong.
+   */
   private async lookedUp(
     lookUps: LookUps,
     begun: Begun,
     known: KnownChannel,
     seconds: number,
   ): Promise<Outcome | undefined> {
-    const since = new Date(wallClock("record").getTime() - 60_000)
-    for (const end = performance.now() + seconds * 1000; ;) {
+    let since = wallClock("record").getTime() - lookBack
+    const began = performance.now()
+    for (const end = began + seconds * 1000; ;) {
       await pause(askEvery)
-      const found = await this.asked(lookUps, begun, known, since)
+      const { found, at } = await this.asked(lookUps, begun, known, new Date(since))
+      const wanted = at === undefined ? undefined : at - (performance.now() - began) - lookBack
+      const isCovered = !lookUps.looksBack || (wanted !== undefined && since <= wanted)
+      since = Math.min(since, wanted ?? since)
       if (found.arrived === "yes") return { outcome: "accepted", providerId: found.providerId }
       if (this.stopping) return undefined
       // Only in the end: what was under way when the connection broke may still be on its way in.
       if (performance.now() < end) continue
-      return found.arrived === "no"
+      return found.arrived === "no" && isCovered
         ? { outcome: "again", why: "the answer was lost, and the provider does not have the message", after: 0 }
         : undefined
     }
@@ -119,7 +129,7 @@ export class Doubts {
     begun: Begun,
     known: KnownChannel,
     since: Date,
-  ): Promise<ReturnType<LookUps["read"]>> {
+  ): Promise<{ found: ReturnType<LookUps["read"]>; at?: number | undefined }> {
     const { key } = known.row
     let questions = this.questions.get(key)
     if (!questions) this.questions.set(key, (questions = { open: 0, darkUntil: 0, line: [] }))
@@ -127,7 +137,7 @@ export class Doubts {
     if (questions.open >= mostQuestions) await new Promise<void>((resolve) => line.push(resolve))
     if (performance.now() < questions.darkUntil) {
       line.shift()?.()
-      return { arrived: "unknown" }
+      return { found: { arrived: "unknown" } }
     }
     questions.open++
     try {
@@ -135,10 +145,17 @@ export class Doubts {
         mark: markOf(begun),
       })
       if ("failure" in answer) questions.darkUntil = performance.now() + darkFor
-      return lookUps.read(answer, markOf(begun), known.channel)
+      const found = lookUps.read(answer, markOf(begun), known.channel)
+      return { found, at: "failure" in answer ? undefined : saidAt(answer.headers.date) }
     } finally {
       questions.open--
       line.shift()?.()
     }
   }
+}
+
+/** What a provider's own clock says, by the header that every answer has (RFC 9110, 6.6.1), as milliseconds. */
+function saidAt(date: string | undefined): number | undefined {
+  const at = Date.parse(date ?? "")
+  return Number.isNaN(at) ? undefined : at
 }

@@ -149,6 +149,7 @@ export const fetching: Fetching = {
 export const doubts: Doubts = {
   // What was said at the address of a slash command may be for one person's eyes only, and then stands in no history.
   covers: (call) => call.name !== "response_url",
+  looksBack: true,
   ask(place, since) {
     const query = {
       channel: place.address,
