@@ -44,7 +44,10 @@ beforeAll(async () => {
     box: "7",
     key: "buoy-key-1",
     number: "+447700900100",
-    people: [{ id: "+447700900211", name: "Noor" }],
+    people: [
+      { id: "+447700900211", name: "Noor" },
+      { id: "+447700900212", name: "Mara" },
+    ],
   })
   await addBeacon("light", "harbour-beacon")
 })
@@ -244,6 +247,51 @@ describe("a gateway that is fetched from its queue", () => {
     })
   })
 })
+
+test("a queue whose account is signed out goes on being fetched: the word that all is well lies in it", async () => {
+  const { client } = service
+  const noor = "+447700900212"
+  const push = (content: object) => at(buoy)("push", content)
+  const stateOf = async () => (await client.channel("pull")).state
+  await client.pauseChannel("buoy")
+  const source = profileOf("mail-buoy")
+    .replace("profile: mail-buoy", "profile: pull")
+    .replace(
+      ", state: /state }\nstate:\n  every: 60s",
+      " }\nstate:\n  event: { only: { /kind: [account] }, state: /state }",
+    )
+  expect((await client.setProfile(source)).faults).toEqual([])
+  await client.addChannel({
+    kind: "custom",
+    key: "pull",
+    settings: { profile: "pull", apiBase: buoy.address, box: "7" },
+    secrets: { boxKey: buoy.world.key },
+  })
+  await push({ kind: "account", state: "unlinked" })
+  await eventually(async () => (await stateOf()) === "locked out", "the channel to stop")
+  await push({ kind: "message", id: "pull-1", sender: { number: "447700900212" }, text: "say one" })
+  await eventually(async () => buoy.world.queue.length === 0, "the queue to be fetched all the same")
+  // Its key works, and nothing says that the account is well: nothing is tried.
+  const { ok, resumed, lines } = await client.checkChannel("pull")
+  expect([ok, resumed]).toEqual([false, false])
+  expect(lines.find(({ mark }) => mark === "wrong")).toMatchObject({
+    says: expect.stringContaining("no longer linked"),
+  })
+  expect(seenBy(buoy, noor)).toEqual([])
+  await push({ kind: "account", state: "linked" })
+  await eventually(async () => seenBy(buoy, noor).length === 1, "what waited to be answered", 40)
+  expect(await stateOf()).toBe("on")
+  // A person who knows better resumes it.
+  await push({ kind: "account", state: "unlinked" })
+  await eventually(async () => (await stateOf()) === "locked out", "the channel to stop again")
+  expect(await client.resumeChannel("pull")).toMatchObject({ state: "on" })
+  await client.pauseChannel("pull")
+  // A question that is held at the gateway, for two seconds, still takes what comes.
+  await pause(5000)
+  await push({ kind: "message", id: "pull-2", sender: { number: "447700900212" }, text: "say two" })
+  await pause(1500)
+  expect(buoy.world.queue.length).toBe(1)
+}, 90_000)
 
 describe("a gateway nobody has described", () => {
   const secret = "a-secret-of-the-bridge"

@@ -259,12 +259,12 @@ export interface Pace {
 }
 
 export interface Account {
-  /** Who am I? */
+  /** Who am I? `isWell` where the answer says itself that the account's state is a good one. */
   check(channel: Channel): OutgoingCall | undefined
   readCheck(
     answer: ProviderAnswer,
     channel: Channel,
-  ): { identity: Identity; alarm?: Alarm } | { fault: string; remedy: string; lockedOut: boolean }
+  ): { identity: Identity; alarm?: Alarm; isWell?: true } | { fault: string; remedy: string; lockedOut: boolean }
   /** Which permissions do the keys have? Not there where the check tells, or nobody does. */
   permissions?(channel: Channel): OutgoingCall
   /** The names of those that are missing; nothing where the provider does not tell. */

@@ -35,7 +35,7 @@ export const account: Account = {
     const meaning = state === undefined ? undefined : meaningOfState(state, undefined, channel)
     const bad = state === undefined ? undefined : (profileOf(channel).state?.bad[state] ?? check?.bad?.[state])
     return {
-      ...(meaning?.alarm ? { alarm: meaning.alarm } : {}),
+      ...(meaning?.alarm ? { alarm: meaning.alarm } : meaning ? { isWell: true as const } : {}),
       identity: {
         id: (textAt(source, check?.answer.id, channel.settings) ?? number) || channel.key,
         ...(number ? { handle: number } : {}),

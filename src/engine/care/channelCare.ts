@@ -7,6 +7,7 @@ import { kinds } from "../../core/channels/registry.ts"
 import type { FieldHelp } from "../../core/channels/fields.ts"
 import { fieldsOf } from "../../core/channels/fields.ts"
 import { readSecrets, readSettings } from "../../core/channels/settings.ts"
+import { isForState } from "../../core/gateway/accountState.ts"
 import type { Profile } from "../../core/gateway/profile.ts"
 import { lacksReceiver, noReceiver } from "../../core/gateway/receiver.ts"
 import type { ChannelRow } from "../../store/channels.ts"
@@ -202,15 +203,19 @@ export class ChannelCare {
     return this.view(this.known(key))
   }
 
-  /** Asks the provider who the keys belong to. A channel that was locked out goes on when they work again. */
-  async identify(key: string): Promise<{ identity: Identity; resumed: boolean }> {
+  /**
+   * Asks the provider who the keys belong to. A channel that was locked out goes on when they work again; one that was for
+   * its account's state, when the answer says that the state is good, or a person says so who resumes it.
+   */
+  async identify(key: string, byHand = false): Promise<{ identity: Identity; resumed: boolean }> {
     const known = this.known(key)
     const found = await this.parts.identities.ask(known)
     if ("fault" in found)
       throw new Trouble("provider-refused", `The check of "${key}" failed: ${found.fault}.`, found.remedy)
     // With keys that work, the account may be one that can send nothing all the same.
     if (found.alarm) await this.parts.alerts.lockOut(key, found.alarm.says, found.alarm.remedy)
-    const isWell = !found.alarm && !isUnaddressed(known.channel)
+    const isForAccount = isForState(known.row.reason) && !byHand
+    const isWell = !found.alarm && !isUnaddressed(known.channel) && (!isForAccount || found.isWell === true)
     const resumed = known.row.state === "locked out" && isWell && (await resumeChannel(this.parts.database, key))
     if (resumed) {
       await this.changed()
@@ -361,7 +366,7 @@ export class ChannelCare {
       )
     }
     // Keys that do not work would only lock it out again.
-    if (row.state === "locked out") await this.identify(key)
+    if (row.state === "locked out") await this.identify(key, true)
     else await resumeChannel(this.parts.database, key)
     await this.changed()
     this.wake()

@@ -286,6 +286,13 @@ function account({ known }: Walk, check: ChannelCheck): CheckLine {
       says: noReceiver.says,
       remedy: unaddressedRemedy(String(row.settings.profile), row.key),
     }
+  if (row.state === "locked out" && !check.resumed)
+    return {
+      about,
+      mark: "wrong",
+      says: `nothing is sent: ${row.reason ?? "the channel is locked out"}`,
+      remedy: row.remedy ?? `Resume it with "wobbet channel resume ${row.key}".`,
+    }
   if (row.state === "paused")
     return {
       about,

@@ -85,7 +85,10 @@ export class Poller {
 
   private async lease(): Promise<void> {
     if (this.stopping) return
-    const polling = this.parts.channels.on().filter((known) => pollingOf(known) !== undefined)
+    // While nothing can be sent, what waits is fetched all the same: it may say that all is well again.
+    const polling = this.parts.channels
+      .all()
+      .filter((known) => known.row.state !== "paused" && pollingOf(known) !== undefined)
     const taken = await takeLeases(
       this.parts.database,
       "poll",
@@ -123,7 +126,7 @@ export class Poller {
     while (!round.abort.signal.aborted) {
       const known = channels.get(key)
       const polling = known && pollingOf(known)
-      if (!known || known.row.state !== "on" || !polling) return
+      if (!known || known.row.state === "paused" || !polling) return
       const asked = performance.now()
       const answer = await perform(polling.ask(known.channel, round.offset, holdSeconds), known.channel, undefined, {
         signal: round.abort.signal,
@@ -157,8 +160,9 @@ export class Poller {
         this.report(key, read.conflict, read.remedy)
         await pause(conflictPause * 1000, round)
       } else if (read.fault.outcome === "lockedOut") {
-        await this.parts.alerts.lockOut(key, read.fault.why, read.fault.remedy)
-        return
+        if (known.row.state === "on") await this.parts.alerts.lockOut(key, read.fault.why, read.fault.remedy)
+        failures++
+        await pause(Math.min(2 ** failures, longestPause) * 1000, round)
       } else {
         failures++
         if (failures >= 3) this.report(key, `polling fails: ${read.fault.why}`, "It is tried again every few seconds.")
@@ -178,6 +182,9 @@ export class Poller {
 function pollingOf({ row, channel }: KnownChannel): Polling | undefined {
   return kindOf(row.kind).polling?.(channel)
 }
+
+/** Seconds between two tries with a key that is refused. */
+const longestPause = 300
 
 /** Waits, unless the round ends or somebody wakes it. */
 export async function pause(ms: number, round: Pick<Round, "abort" | "wake">): Promise<void> {
