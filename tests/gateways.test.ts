@@ -3,6 +3,7 @@ import { readFileSync } from "node:fs"
 import { join } from "node:path"
 import type { Service } from "./support/harness.ts"
 import {
+  atEnd,
   endAll,
   eventually,
   inside,
@@ -44,10 +45,7 @@ beforeAll(async () => {
     box: "7",
     key: "buoy-key-1",
     number: "+447700900100",
-    people: [
-      { id: "+447700900211", name: "Noor" },
-      { id: "+447700900212", name: "Mara" },
-    ],
+    people: [{ id: "+447700900211", name: "Noor" }],
   })
   await addBeacon("light", "harbour-beacon")
 })
@@ -251,9 +249,12 @@ describe("a gateway that is fetched from its queue", () => {
 test("a queue whose account is signed out goes on being fetched: the word that all is well lies in it", async () => {
   const { client } = service
   const noor = "+447700900212"
-  const push = (content: object) => at(buoy)("push", content)
+  const push = (content: object) => at(queue)("push", content)
   const stateOf = async () => (await client.channel("pull")).state
-  await client.pauseChannel("buoy")
+  const queue = await (
+    await inside()
+  ).startBuoy({ box: "7", key: "buoy-key-2", number: "+447700900101", people: [{ id: noor, name: "Noor" }] })
+  atEnd(() => void queue.stop())
   const source = profileOf("mail-buoy")
     .replace("profile: mail-buoy", "profile: pull")
     .replace(
@@ -264,22 +265,22 @@ test("a queue whose account is signed out goes on being fetched: the word that a
   await client.addChannel({
     kind: "custom",
     key: "pull",
-    settings: { profile: "pull", apiBase: buoy.address, box: "7" },
-    secrets: { boxKey: buoy.world.key },
+    settings: { profile: "pull", apiBase: queue.address, box: "7" },
+    secrets: { boxKey: queue.world.key },
   })
   await push({ kind: "account", state: "unlinked" })
   await eventually(async () => (await stateOf()) === "locked out", "the channel to stop")
   await push({ kind: "message", id: "pull-1", sender: { number: "447700900212" }, text: "say one" })
-  await eventually(async () => buoy.world.queue.length === 0, "the queue to be fetched all the same")
+  await eventually(async () => queue.world.queue.length === 0, "the queue to be fetched all the same")
   // Its key works, and nothing says that the account is well: nothing is tried.
   const { ok, resumed, lines } = await client.checkChannel("pull")
   expect([ok, resumed]).toEqual([false, false])
   expect(lines.find(({ mark }) => mark === "wrong")).toMatchObject({
     says: expect.stringContaining("no longer linked"),
   })
-  expect(seenBy(buoy, noor)).toEqual([])
+  expect(seenBy(queue, noor)).toEqual([])
   await push({ kind: "account", state: "linked" })
-  await eventually(async () => seenBy(buoy, noor).length === 1, "what waited to be answered", 40)
+  await eventually(async () => seenBy(queue, noor).length === 1, "what waited to be answered", 40)
   expect(await stateOf()).toBe("on")
   // A person who knows better resumes it.
   await push({ kind: "account", state: "unlinked" })
@@ -290,7 +291,7 @@ test("a queue whose account is signed out goes on being fetched: the word that a
   await pause(5000)
   await push({ kind: "message", id: "pull-2", sender: { number: "447700900212" }, text: "say two" })
   await pause(1500)
-  expect(buoy.world.queue.length).toBe(1)
+  expect(queue.world.queue.length).toBeGreaterThan(0)
 }, 90_000)
 
 describe("a gateway nobody has described", () => {
