@@ -394,6 +394,14 @@ test("what is done is no receiver", () => {
     expect(addressOf(send(path, { to: "chatA", text: "Hello there" })).address).toBe(`{apiBase}${path}`)
 })
 
+test("what is short is the receiver only where its place says so", () => {
+  const body = { text: "Hello there", chat: { id: "42" }, ttl: 42, kind: "42" }
+  expect(addressOf(send("/chats/42/messages", body), ["42"])).toMatchObject({
+    address: "{apiBase}/chats/{to}/messages",
+    send: { text: "{text}", chat: { id: "{to}" }, kind: "42" },
+  })
+})
+
 test("the same in two places is the same", () => {
   expect(addressOf(send("/chats/chatA/messages", { text: "Hello there", room: "chatA" }), ["chatA"])).toMatchObject({
     address: "{apiBase}/chats/{to}/messages",

@@ -262,7 +262,10 @@ function sendRoles(leaves: Leaf[], draft: Draft): Map<string, string> {
     says(from, "our own number or name")
   }
   const to = best(
-    ({ key, value }) => (is("to", key) ? 4 : 0) + (numberIn(value) ? 3 : 0) + (draft.isReceiver(value) ? 8 : 0),
+    ({ key, value, path }) =>
+      (is("to", key) ? 4 : 0) +
+      (numberIn(value) ? 3 : 0) +
+      (draft.isReceiver(value) && (value.length >= 4 || path.split("/").some(isPlaceOfReceiver)) ? 8 : 0),
   )
   if (to) {
     const number = numberIn(to.value)
@@ -272,9 +275,12 @@ function sendRoles(leaves: Leaf[], draft: Draft): Map<string, string> {
     if (/chat|conversation|thread|jid|peer/i.test(to.key) && !number) out.names = true
     says(to, "the receiver")
   }
+  // What is short may be the same by chance, where nothing in its place says so.
+  const isSame = ({ value, path }: Leaf) =>
+    (value === to?.value || draft.isReceiver(value)) && (value.length >= 4 || path.split("/").some(isPlaceOfReceiver))
   for (const leaf of leaves) {
     if (roles.has(leaf.path)) continue
-    if (leaf.value !== "" && (leaf.value === to?.value || draft.isReceiver(leaf.value))) {
+    if (isSame(leaf)) {
       // Some gateways want it in two places.
       roles.set(leaf.path, roles.get(to?.path ?? "") ?? "{to}")
       says(leaf, "the receiver, too")
@@ -409,6 +415,11 @@ const receivers =
 /** Steps of a path that say what is done, and name nothing. */
 const actions =
   /^(messages?|msgs?|sms|mms|send([_-]?\w{1,20})?|texts?|media|files?|attachments?|new|create|add|post|push|repl(y|ies)|comments?|search|bulk|batch|all|outbound|inbound|api|v\d+(\.\d+)?)(\.(json|xml|php))?$/i
+/** Whether a field is called as whom a message is for, or as the place they are in. */
+function isPlaceOfReceiver(key: string): boolean {
+  return is("to", key) || receivers.test(key)
+}
+
 /** Things of a message whose next step is the name of one of them. */
 const attachments = /^(attachments?|media|files?|downloads?|documents?|images?|voices?|blobs?)$/i
 
