@@ -408,3 +408,43 @@ test("the same in two places is the same", () => {
     send: { text: "{text}", room: "{to}" },
   })
 })
+
+test("whatever address a registration holds is ours, or is asked", () => {
+  for (const key of ["request_url", "target", "event_hook_uri", "x"])
+    expect(addressOf(send("/hooks", { [key]: "https://hook.example/x" }), [], "register").send).toEqual({
+      [key]: "{inlet}",
+    })
+  const { calls } = proposeCalls([
+    {
+      ...readExample(send("/hooks", { request_url: "https://hook.example/x", logo_url: "https://cdn.example/l.png" })),
+      as: "register",
+    },
+  ])
+  expect(calls[0]).toMatchObject({
+    calling: { send: { request_url: "{inlet}", logo_url: "{logoUrl}" } },
+    settings: [{ name: "logoUrl" }],
+  })
+})
+
+test("a key in a path is a secret, the same one in every example, and its value is given back nowhere", () => {
+  const key = "wt7Qx02LmVb81kZp55Rs9"
+  const proposed = proposeCalls(
+    [
+      send(`/${key}/messages`, { to: "447700900123", text: "Hello there" }),
+      `curl https://x.example/v1/${key}/status`,
+    ].map((text) => readExample(text)),
+  )
+  for (const { calling, secrets, settings } of proposed.calls) {
+    expect(calling.address).toContain("/{token}/")
+    expect([secrets.map(({ name }) => name), settings]).toEqual([["token"], []])
+  }
+  expect(JSON.stringify(proposed)).not.toContain(key)
+  expect(addressOf(send("/key/abc/messages", { to: "447700900123", text: "Hello there" })).address).toBe(
+    "{apiBase}/key/{key}/messages",
+  )
+  // Ids and words are no keys.
+  const id = "0b9f3a52-6c1d-4e0f-9a77-3f2c5d1e8b64"
+  expect(addressOf(send(`/accounts/${id}/messages`, { to: "447700900123", text: "Hello there" })).address).toBe(
+    "{apiBase}/accounts/{accountId}/messages",
+  )
+})

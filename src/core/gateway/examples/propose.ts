@@ -320,13 +320,28 @@ function valueOf(leaf: Leaf, roles: Map<string, string>, draft: Draft): unknown 
   const named = placeholderIn(leaf.value)
   if (is("key", leaf.key) || (named !== undefined && /key|token|secret|passw/i.test(named)))
     return secret(draft, leaf.key, named)
-  if (sort === "register" && is("hook", leaf.key) && (/^https?:/.test(leaf.value) || named !== undefined)) {
+  const isAddress = /^https?:\/\//i.test(leaf.value)
+  if (sort === "register" && (isAddress || (named !== undefined && is("hook", leaf.key)))) {
+    // The example's own address would be registered as it stands, and somebody else would be called.
+    if (notCalled.test(leaf.key)) return setting(draft, leaf.key, leaf.value)
     out.found.push(`${leaf.path} is our address`)
     return "{inlet}"
   }
   if (named !== undefined) return setting(draft, named, leaf.value)
   if (is("account", leaf.key)) return setting(draft, leaf.key, leaf.value)
   return undefined
+}
+
+/** Fields of a registration that hold an address which nobody calls. */
+const notCalled = /logo|icon|image|avatar|picture|web_?site|home_?page|terms|privacy|redirect|docs?(_|$)|origin/i
+
+/**
+ * Whether a step of a path is a key: long, and letters and digits change again and again, as they do in what is made at
+ * random. UUIDs are ids.
+ */
+function isRandom(text: string): boolean {
+  if (!/^[\w.:~+=-]{20,}$/.test(text) || /^[0-9a-f]{8}-[0-9a-f]{4}-/i.test(text)) return false
+  return (text.match(/\d+/g) ?? []).length >= 3 && (text.match(/[a-z]+/gi) ?? []).length >= 3
 }
 
 function secret({ out }: Draft, key: string, named: string | undefined): string {
@@ -455,8 +470,12 @@ function addressIn(url: string, base: string, draft: Draft): string {
     if (sort === "attachment" && /^messages?$/i.test(before) && !attachments.test(text))
       return ids++ === 0 ? "{message}" : "{attachment}"
     const isPlace = sort === "send" && places.includes(at)
-    if (named === undefined && !opaque && !isPlace && !collections.test(before)) return step
+    const isOwn = opaque || isPlace || isRandom(text) || /^(bearer|(api_?)?keys?|tokens?|secrets?)$/i.test(before)
+    if (named === undefined && !isOwn && !collections.test(before)) return step
     if (named !== undefined && /key|token|secret|passw/i.test(named)) return secret(draft, named, named)
+    const isKey = /^(bearer|(api_?)?key|(access_?|auth_?)?token|secret)s?$/i.test(before)
+    if (isKey || (isRandom(text) && !isPlace && (!collections.test(before) || /^bots?$/i.test(before))))
+      return secret(draft, isKey ? before : "token", named)
     if (collections.test(before) && !is("to", before)) return setting(draft, named ?? `${singular(before)}Id`, text)
     if (sort === "attachment") return ids++ === 0 && /messages?/i.test(before) ? "{message}" : "{attachment}"
     if (sort === "remove from the queue" && at === inside.length - 1) return "{handle}"
