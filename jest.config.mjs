@@ -7,7 +7,7 @@ export default {
   testEnvironment: "<rootDir>/tests/support/environment.mjs",
   testTimeout: 120_000,
   // More than there are processors: a test of several processes waits more than it computes.
-  maxWorkers: 5,
+  maxWorkers: 4,
   globalSetup: "<rootDir>/tests/support/setup.mjs",
   globalTeardown: "<rootDir>/tests/support/teardown.mjs",
   reporters: ["default", "<rootDir>/tests/support/reporter.mjs"],

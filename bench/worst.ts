@@ -16,7 +16,10 @@ import { noticesWish } from "../src/core/message/noticesWish.ts"
 import { splitMarked } from "../src/core/message/split.ts"
 import { allowed } from "../src/core/model/said.ts"
 import { readWords } from "../src/core/phrase/words.ts"
-import { relayedParts } from "../src/core/relay/relay.ts"
+import type { Model } from "../src/core/model/model.ts"
+import type { ModelQuestion } from "../src/core/model/request.ts"
+import { questionMessages } from "../src/core/model/request.ts"
+import { relayedParts, repeats } from "../src/core/relay/relay.ts"
 import { optionMeant } from "../src/core/routing/optionMeant.ts"
 import { bodyWith, worstBodies, worstTexts } from "./worstInput.ts"
 
@@ -45,6 +48,19 @@ function answered(kind: AnswerKind, text: string): void {
   readAnswer({ kind, text: "?", options } as Question, { event: "text", place, text }, reading)
 }
 
+const smallModel: Model = {
+  address: "https://m.example",
+  model: "small",
+  context: 8000,
+  answer: 500,
+  atOnce: 1,
+  stall: 1000,
+}
+const groupQuestion: ModelQuestion = {
+  ...{ instructions: "You are the pilot.", facts: [], person: {}, now: "2026-11-28T09:00:00Z", zone: "Europe/Lisbon" },
+  ...{ length: 400, links: false, leave: false, memory: [], group: true, words: "", tools: [] },
+}
+
 /** Whatever else looks through what somebody wrote: each pattern and each scan that meets it is in one of these. */
 const readers: { [reader: string]: (text: string) => void } = {
   "light markup": (text) => void readMarkup(text),
@@ -66,6 +82,15 @@ const readers: { [reader: string]: (text: string) => void } = {
   "a code to join with": (text) => void joinCodeIn(text),
   "a name in it": (text) => void namesAddress(text, "+447700900123"),
   "what is relayed": (text) => void relayedParts({ event: "text", place, text }, { by: text, kept: [] }),
+  "what came back through a relay": (text) =>
+    void repeats(
+      text,
+      Array.from({ length: 100 }, (_, n) => ({ words: `${text.slice(n)}x`, copied: text.slice(n), names: true })),
+    ),
+  "what somebody in a group says to a model": (text) => {
+    const person = { name: text, address: "1" }
+    void questionMessages({ ...groupQuestion, person, words: text }, smallModel)
+  },
   "an answer that is a number": (text) => answered("number", text),
   "an answer that is a date": (text) => answered("date", text),
   "an answer that is a time": (text) => answered("time", text),

@@ -170,7 +170,7 @@ export async function shownLately(
          AND id < ? ORDER BY id DESC LIMIT 100)
        UNION (SELECT * FROM relays WHERE to_channel = ? AND to_place = ? AND id < ? ORDER BY id DESC LIMIT 100)
      )
-     SELECT left(m.words, 2000) AS words, left(c.words, 2000) AS copied, r.names,
+     SELECT left(m.words, 500) AS words, left(c.words, 500) AS copied, r.names,
        EXISTS (SELECT 1 FROM attempts a WHERE a.message = r.copy AND a.provider_id = ? AND r.to_channel = ?) AS same
      FROM lately r JOIN messages m ON m.id = r.message JOIN messages c ON c.id = r.copy
      WHERE r.what = 'said' AND r.state = 'shown' AND r.at > now() - interval '10 minutes'`,

@@ -169,9 +169,10 @@ test("a provider that answers nothing keeps no other channel from sending", asyn
     async () =>
       (await query(service.env.DATABASE_URL!, "SELECT 1 FROM outbox WHERE state = 'sending'")).length >= mostCalls,
     "as many of its calls as there may be to be under way",
+    90,
   )
   await heard.say("say hello")
   expect((await heard.answered(1))[0]!.text).toBe("you said hello")
   // None of the others has run out of time yet: they were not what it waited for.
   expect((await service.client.parked({ channel: mute.key })).items).toEqual([])
-})
+}, 150_000)

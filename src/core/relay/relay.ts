@@ -137,25 +137,35 @@ const tooShort = 8
  *   earlier words are in it
  */
 export function repeats(words: string, shown: ShownCopy[]): { copy: boolean; again: number } {
-  const said = lettersOf(words.slice(0, 3 * longestCompared))
+  const said = lettersOf(words.slice(0, longestSaid))
+  // Searching for one text in another may take as long as both multiplied: stretches of a length are looked up instead.
+  const stretches = new Set(Array.from({ length: Math.max(0, said.length - stretch + 1) }, (_, at) => cut(said, at)))
   const isIn = (text: string) => {
     const letters = lettersOf(text.slice(0, longestCompared))
-    return letters.length >= tooShort && said.includes(letters)
+    if (letters.length < tooShort || letters.length > said.length) return undefined
+    if (letters.length < stretch) return said.includes(letters) ? letters : undefined
+    for (let at = 0; at < letters.length; at += stretch / 2)
+      if (!stretches.has(cut(letters, Math.min(at, letters.length - stretch)))) return undefined
+    return letters
   }
   return {
-    copy: shown.some(({ copied, names }) => names && isIn(copied)),
-    again: new Set(shown.filter(({ words: before }) => isIn(before)).map(({ words: before }) => lettersOf(before)))
-      .size,
+    copy: shown.some(({ copied, names }) => names && isIn(copied) !== undefined),
+    again: new Set(shown.map(({ words: before }) => isIn(before)).filter((one) => one !== undefined)).size,
   }
 }
+
+/** Letters of a stretch: in two texts that have all of them in common, one is in the other. */
+const stretch = 16
+const cut = (letters: string, at: number) => letters.slice(at, at + stretch)
 
 /** Without spaces, marks and markup, which change on the way. */
 function lettersOf(text: string): string {
   return text
-    .normalize("NFKC")
+    .normalize("NFC")
     .toLowerCase()
     .replace(/[^\p{L}\p{N}]+/gu, "")
 }
 
-/** Characters of an earlier message that are compared. */
-const longestCompared = 2000
+/** Characters of an earlier message, and of this one, that are compared. */
+const longestCompared = 500
+const longestSaid = 3000
