@@ -415,32 +415,3 @@ test("an example, and an OpenAPI document, become a profile by command", async (
   expect({ code: open.code, err: open.err }).toEqual({ code: 0, err: "" })
   expect(open.out).toContain("from: /from")
 })
-
-test("a document that takes long to read holds up nobody", async () => {
-  const call = { post: { requestBody: { content: { "application/json": { schema: { type: "object" } } } } } }
-  const callbacks = Object.fromEntries(Array.from({ length: 1900 }, (_, n) => [`came${n}`, { "{$url}": call }]))
-  const paths = Object.fromEntries([
-    ...Array.from({ length: 30_000 }, (_, n) => [`/p${n}`, { get: {} }]),
-    ["/subscribe", { post: { ...call.post, callbacks } }],
-  ])
-  const body = {
-    document: JSON.stringify({ openapi: "3.1.0", servers: [{ url: "https://hub.example" }], paths }),
-    name: "lengthy",
-    send: "POST /subscribe",
-    webhook: "came1899",
-  }
-  let isRead = false
-  const read = fetch(`${service.address}/api/v1/profiles/from-openapi`, {
-    method: "POST",
-    headers: { authorization: `Bearer ${service.token}`, "content-type": "application/json" },
-    body: JSON.stringify(body),
-  }).finally(() => (isRead = true))
-  await pause(300)
-  let answers = 0
-  while (!isRead) {
-    await fetch(`${service.address}/health/live`)
-    if (!isRead) answers++
-  }
-  expect([200, 400]).toContain((await read).status)
-  expect(answers).toBeGreaterThan(20)
-}, 60_000)
