@@ -155,12 +155,11 @@ export async function sameAgain(
 }
 
 /**
- * What was relayed within the last ten minutes from a message's place, to it, and to where the message is to be shown:
- * of each the latest hundred. `same` where the message itself is the copy, by its provider's id.
+ * What was relayed within the last ten minutes from a message's conversation, and to its place: of each the latest hundred. `same` where the message itself is the copy, by its provider's id.
  */
 export async function shownLately(
   database: Database,
-  { conversation, channel, toChannel, toPlace, providerId, id }: DueRelay,
+  { conversation, channel, providerId, id }: DueRelay,
 ): Promise<(ShownCopy & { same: boolean })[]> {
   return rows(
     database,
@@ -168,13 +167,12 @@ export async function shownLately(
        (SELECT * FROM relays WHERE conversation = ? AND id < ? ORDER BY id DESC LIMIT 100)
        UNION (SELECT * FROM relays WHERE to_channel = ? AND to_place = (SELECT address FROM conversations WHERE id = ?)
          AND id < ? ORDER BY id DESC LIMIT 100)
-       UNION (SELECT * FROM relays WHERE to_channel = ? AND to_place = ? AND id < ? ORDER BY id DESC LIMIT 100)
      )
      SELECT left(m.words, 500) AS words, left(c.words, 500) AS copied, r.names,
        EXISTS (SELECT 1 FROM attempts a WHERE a.message = r.copy AND a.provider_id = ? AND r.to_channel = ?) AS same
      FROM lately r JOIN messages m ON m.id = r.message JOIN messages c ON c.id = r.copy
      WHERE r.what = 'said' AND r.state = 'shown' AND r.at > now() - interval '10 minutes'`,
-    [conversation, id, channel, conversation, id, toChannel, toPlace, id, providerId, channel],
+    [conversation, id, channel, conversation, id, providerId, channel],
   )
 }
 

@@ -26,8 +26,20 @@ const copy = { words: "is the bridge open", copied: "**Ines (Telegram)**: is the
 
 test("what was relayed is known again within more words, without its markup", () => {
   expect(repeats("Bot: INES (Telegram):  is the bridge open", [copy]).copy).toBe(true)
-  expect(repeats("is the bridge open today", [copy])).toEqual({ copy: false, again: 1 })
+  expect(repeats("is the bridge open today", [copy])).toEqual({ copy: false, again: 0 })
+  const grew = ["the bridge is open", "X: the bridge is open", "Y: X: the bridge is open"]
+  const shown = grew.map((words) => ({ words, copied: words, names: false }))
+  expect(repeats("X: Y: X: the bridge is open", shown).again).toBe(3)
   expect(repeats("is the gate open", [copy])).toEqual({ copy: false, again: 0 })
+})
+
+test("who sums up what they said does not repeat it", () => {
+  const shown = ["is there a boat", "at two o'clock", "for three people"].map((words) => ({
+    words,
+    copied: words,
+    names: false,
+  }))
+  expect(repeats("so is there a boat at two o'clock for three people?", shown).again).toBe(1)
 })
 
 test("what anybody may say is not taken for a repetition", () => {

@@ -133,8 +133,8 @@ const tooShort = 8
  * Looks for what was just relayed within words that are to be relayed now. A program at the far side may say again what
  * it was shown, with a name before it, and a place that is shown that would hear it for ever.
  *
- * @returns `copy` where a whole copy is in it, with the name that stood before it; `again` as how many different
- *   earlier words are in it
+ * @returns `copy` where a whole copy is in it, with the name that stood before it; without names, `again` as how
+ *   many earlier words are in it that grew one from the other
  */
 export function repeats(words: string, shown: ShownCopy[]): { copy: boolean; again: number } {
   const said = lettersOf(words.slice(0, longestSaid))
@@ -150,8 +150,17 @@ export function repeats(words: string, shown: ShownCopy[]): { copy: boolean; aga
   }
   return {
     copy: shown.some(({ copied, names }) => names && isIn(copied) !== undefined),
-    again: new Set(shown.map(({ words: before }) => isIn(before)).filter((one) => one !== undefined)).size,
+    again: grown(shown.flatMap(({ words: before, names }) => (names ? [] : [isIn(before)]))),
   }
+}
+
+/** How many of some words have grown one from the other: what somebody sums up has each, and none within another. */
+function grown(all: (string | undefined)[]): number {
+  const known = new Set(all.filter((one) => one !== undefined))
+  let [last, count] = ["", 0]
+  for (const one of [...known].sort((a, b) => a.length - b.length))
+    if (one.includes(last)) [last, count] = [one, count + 1]
+  return count
 }
 
 /** Letters of a stretch: in two texts that have all of them in common, one is in the other. */

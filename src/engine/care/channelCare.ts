@@ -564,7 +564,9 @@ function changedTo(
   profile: Profile | undefined,
 ): ReturnType<typeof checked> {
   const kind = kindNamed(row.kind)
-  if (given.settings?.profile !== undefined) refuseUnaddressed(profile)
+  // One that is held for its profile may be changed in all else.
+  const { profile: wanted = row.settings.profile } = given.settings ?? {}
+  if (wanted !== row.settings.profile) refuseUnaddressed(profile)
   const merged = mergedSettings(row, given)
   const { value: settings } = readSettings(kind, merged, profile)
   const { bot: _bot, lane: _lane, ...own } = settings

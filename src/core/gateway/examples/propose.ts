@@ -265,24 +265,25 @@ function sendRoles(leaves: Leaf[], draft: Draft): Map<string, string> {
     ({ key, value, path }) =>
       (is("to", key) ? 4 : 0) +
       (numberIn(value) ? 3 : 0) +
-      (draft.isReceiver(value) && (value.length >= 4 || path.split("/").some(isPlaceOfReceiver)) ? 8 : 0),
+      (draft.isReceiver(value) && isTelling({ value, path }) ? 8 : 0),
   )
+  const asReceiver = (leaf: Leaf) => {
+    const number = numberIn(leaf.value)
+    roles.set(leaf.path, number ? `${number.before}{to}${number.after}` : "{to}")
+    return number
+  }
   if (to) {
-    const number = numberIn(to.value)
-    roles.set(to.path, number ? `${number.before}{to}${number.after}` : "{to}")
+    const number = asReceiver(to)
     if (number?.digits) out.digits = true
     if (!number && placeholderIn(to.value) === undefined) out.names = true
     if (/chat|conversation|thread|jid|peer/i.test(to.key) && !number) out.names = true
     says(to, "the receiver")
   }
-  // What is short may be the same by chance, where nothing in its place says so.
-  const isSame = ({ value, path }: Leaf) =>
-    (value === to?.value || draft.isReceiver(value)) && (value.length >= 4 || path.split("/").some(isPlaceOfReceiver))
   for (const leaf of leaves) {
     if (roles.has(leaf.path)) continue
-    if (isSame(leaf)) {
+    if ((leaf.value === to?.value || draft.isReceiver(leaf.value)) && isTelling(leaf)) {
       // Some gateways want it in two places.
-      roles.set(leaf.path, roles.get(to?.path ?? "") ?? "{to}")
+      asReceiver(leaf)
       says(leaf, "the receiver, too")
     } else if (is("mark", leaf.key)) {
       roles.set(leaf.path, "{mark}")
@@ -430,9 +431,15 @@ const receivers =
 /** Steps of a path that say what is done, and name nothing. */
 const actions =
   /^(messages?|msgs?|sms|mms|send([_-]?\w{1,20})?|texts?|media|files?|attachments?|new|create|add|post|push|repl(y|ies)|comments?|search|bulk|batch|all|outbound|inbound|api|v\d+(\.\d+)?)(\.(json|xml|php))?$/i
+
 /** Whether a field is called as whom a message is for, or as the place they are in. */
 function isPlaceOfReceiver(key: string): boolean {
   return is("to", key) || receivers.test(key)
+}
+
+/** Whether a value that is the receiver's is so on purpose: what is short may be the same by chance. */
+function isTelling({ value, path }: { value: string; path: string }): boolean {
+  return value.length >= 4 || path.split("/").some(isPlaceOfReceiver)
 }
 
 /** Things of a message whose next step is the name of one of them. */
