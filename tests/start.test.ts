@@ -1,4 +1,5 @@
-import { chmodSync, existsSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs"
+import { spawnSync } from "node:child_process"
+import { chmodSync, existsSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs"
 import { join } from "node:path"
 import { Client } from "../src/client/client.ts"
 import {
@@ -20,6 +21,32 @@ function openFolder(): string {
   chmodSync(folder, 0o755)
   return folder
 }
+
+test("a program reads what V8 compiled when it was built, starts without it, and names sources in its errors", () => {
+  const folder = tempFolder()
+  const built = join(root, "dist/wobbet.js")
+  const program = join(folder, "program.mjs")
+  // Its version is told by a function of the program, which is asked where it stands.
+  writeFileSync(
+    program,
+    `process.setSourceMapsEnabled(true)
+    process.argv = ["node", "wobbet", "--version"]
+    const write = process.stdout.write
+    process.stdout.write = function (...given) { console.error(new Error("asked").stack); return write.apply(this, given) }
+    await import(${JSON.stringify(built)})`,
+  )
+  const tagOf = (...flags: string[]) =>
+    spawnSync(process.execPath, [...flags, "-p", "require('node:v8').cachedDataVersionTag()"])
+      .stdout.toString()
+      .trim()
+  const known = readdirSync(join(root, "dist")).filter((name) => name.endsWith(".compiled"))
+  for (const flags of [[], ["--max-semi-space-size=64"], ["--max-semi-space-size=48"]]) {
+    expect(known.includes(`program-${tagOf(...flags)}.compiled`)).toBe(!flags.includes("--max-semi-space-size=48"))
+    const { stdout, stderr } = spawnSync(process.execPath, [...flags, program])
+    expect(stdout.toString()).toMatch(/^\d+\.\d+\.\d+$/m)
+    expect(stderr.toString()).toMatch(/at \S+ \(.*src\/cli\/program\.ts:\d+:\d+\)/)
+  }
+}, 30_000)
 
 test("a second start reuses the data; of services that share a home the one that stops last stops the server", async () => {
   const home = openFolder()

@@ -1,4 +1,4 @@
-import { carryOut } from "./program.ts"
+import { loadProgram } from "./loading.ts"
 
 // A reader that has seen enough, such as head, is no fault.
 process.stdout.on("error", (error: { code?: string }) => {
@@ -6,5 +6,6 @@ process.stdout.on("error", (error: { code?: string }) => {
   throw error
 })
 
+const { carryOut } = loadProgram()
 // Whatever it had begun must not keep a command that has failed.
 if (!(await carryOut(process.argv))) setTimeout(() => process.exit(), 3000).unref()

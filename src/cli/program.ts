@@ -40,6 +40,11 @@ export async function carryOut(argv: string[]): Promise<boolean> {
   }
 }
 
+/** Loads what commands load only when they need it, such as the service: the build lets V8 compile it beforehand. */
+export async function loadAll(): Promise<void> {
+  await Promise.all([import("./running.ts"), import("../store/backup.ts"), import("../service/botCheck.ts")])
+}
+
 function commands(): Command {
   const program = new Command("wobbet")
     .description(

@@ -1,6 +1,6 @@
 import { existsSync } from "node:fs"
+import { createRequire } from "node:module"
 import { join, resolve } from "node:path"
-import { fileURLToPath } from "node:url"
 import { Ajv2020 } from "ajv/dist/2020.js"
 import addFormatsModule from "ajv-formats"
 import { readYaml } from "../../core/message/yaml.ts"
@@ -94,7 +94,7 @@ ${looking}`
 export function schemaLibraries(folder: string): { [name: string]: string } {
   const own = ["joi"].filter((name) => !existsSync(join(resolve(folder), "node_modules", name)))
   return Object.fromEntries(
-    ["ajv/dist/2020.js", "ajv-formats", ...own].map((name) => [name, fileURLToPath(import.meta.resolve(name))]),
+    ["ajv/dist/2020.js", "ajv-formats", ...own].map((name) => [name, createRequire(import.meta.url).resolve(name)]),
   )
 }
 

@@ -1,4 +1,5 @@
 import { existsSync } from "node:fs"
+import { createRequire } from "node:module"
 import { dirname, join, resolve } from "node:path"
 import type { CompilerHost, CompilerOptions, Diagnostic, SourceFile } from "typescript"
 import type { Fault } from "../../core/routing/bot.ts"
@@ -99,7 +100,7 @@ const noInputs = 18003
 
 /** Where the declarations of Node's own modules lie, from which a handler may import. */
 function typesOfNode(): string {
-  return new URL(import.meta.resolve("@types/node/package.json")).pathname
+  return createRequire(import.meta.url).resolve("@types/node/package.json")
 }
 
 function faultOf({ file, start, code, messageText }: Diagnostic, folder: string): Fault {
