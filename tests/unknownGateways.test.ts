@@ -8,7 +8,7 @@ import { startGateway } from "./support/gateway.ts"
 import { quayBot } from "./support/quayBot.ts"
 
 /**
- * Seven gateways nobody here has seen, each connected from what its documentation shows: sample calls and example
+ * Gateways nobody here has seen, each connected from what its documentation shows: sample calls and example
  * requests. No profile is written by hand. What a person gives is counted.
  */
 let service: Service
@@ -390,6 +390,190 @@ test("a hub with many accounts and attachments by two ids", async () => {
   expect(
     (await service.client.messages({ channel: "hub", direction: "in" })).items.some((one) => one.text === "say other"),
   ).toBe(false)
+}, 60_000)
+
+const word = "a-word-of-theirs"
+const json = (value: object) => JSON.stringify(value)
+/** A sample as a call with the shared word in its address. */
+const called = (value: object) => `POST /hook?word=${word} HTTP/1.1\nContent-Type: application/json\n\n${json(value)}`
+
+test("numbers as ids, our own beside the sender's, and refusals answered with 200", async () => {
+  let taken = true
+  const { address, came } = await startGateway(() =>
+    taken ? { ok: true, result: { message_id: 71 } } : { ok: false, error: "chat not found" },
+  )
+  const update = (chat: number, text: string, n: number) => ({
+    update: n,
+    me: { phone: "+447700900999", name: "Quay" },
+    message: { id: n, date: 1764237600, chat: { id: chat, name: "Ines" }, text: { body: text } },
+  })
+  const [sample, send, answer] = files({
+    "sample.http": called(update(7_700_123_456, "say hello there", 1)),
+    "send.txt": `curl -X POST ${address}/bot/v2/sendMessage -H 'X-Skiff-Token: sk-4f9a8b7c6d5e' -H 'Content-Type: application/json' -d '{"chat_id": 7700123456, "text": "Hello there", "silent": false}'`,
+    "answer.json": json({ ok: true, result: { message_id: 70 } }),
+  })
+  await connects(
+    ...["skiff", "--sample", sample!, "--request", send!, "--answer", `send=${answer}`, "--names"],
+    ...["--secret", `sharedWord=${word}`, "--secret", "skiffToken=sk-4f9a8b7c6d5e"],
+  )
+  const call = (n: number) => post(inlet("skiff", `?word=${word}`), json(update(7_700_123_457, "say number words", n)))
+  expect(await call(2)).toBe(200)
+  const sent = await eventually(async () => posts(came, /sendMessage/)[0], "the answer")
+  expect([sent.headers["x-skiff-token"], JSON.parse(sent.body)]).toEqual([
+    "sk-4f9a8b7c6d5e",
+    { chat_id: 7_700_123_457, text: "you said number words", silent: false },
+  ])
+  taken = false
+  expect(await call(3)).toBe(200)
+  const refused = await eventually(async () => {
+    const { items } = await service.client.messages({ channel: "skiff", direction: "out" })
+    return items.find(({ status }) => status === "refused")
+  }, "the refusal")
+  expect(json(await service.client.message(refused.id))).toContain("chat not found")
+})
+
+test("one key under three names, a session asked for once, receipts in capitals, and states told by an event's name", async () => {
+  const hooks: { url: string }[] = [{ url: "https://elsewhere.example/hook" }]
+  const { address, came } = await startGateway(({ method, url, body }) => {
+    if (!url.includes("webhooks")) return { id: "true_out_1" }
+    if (method === "POST") hooks.push(...(JSON.parse(body) as { hooks: { url: string }[] }).hooks)
+    return { hooks }
+  })
+  const event = (name: string, payload: object) => ({ event: name, session: "harbor", payload })
+  const message = (from: string, text: string, id: string) =>
+    event("message.received", { from, to: "447700900999@c.us", body: text, id, fromMe: false, timestamp: 1764237600 })
+  const ack = (id: string, word: string) => event("message.ack", { id, ack: word })
+  const lost = event("session.disconnected", { reason: "logged out on the phone" })
+  const key = "dk_9f8e7d6c5b4a"
+  const given = files({
+    "message.http": called(message("447700900311@c.us", "is there a boat", "in-0")),
+    "lost.http": called(lost),
+    "ack.http": called(ack("out-0", "DELIVERED")),
+    "send.txt": `curl -X POST ${address}/api/device/send -H 'apikey: ${key}' -H 'Content-Type: application/json' -d '{"session":"harbor","to":"447700900311@c.us","text":"Hello there"}'`,
+    "set.txt": `curl -X POST ${address}/api/sessions/harbor/webhooks -H 'X-Api-Key: ${key}' -H 'Content-Type: application/json' -d '{"hooks":[{"url":"https://you.example/hook","events":["message"]}]}'`,
+    "read.txt": `GET ${address}/api/sessions/harbor/webhooks?token=${key} HTTP/1.1\n\nHTTP/1.1 200 OK\n\n{"hooks":[{"url":"https://you.example/hook"}]}`,
+  })
+  const [sample, state, receipt, send, set, read] = given
+  const { out } = await connects(
+    ...["dinghy", "--sample", sample!, "--sample", state!, "--sample", receipt!],
+    ...["--request", send!, "--request", set!, "--request", read!, "--remedy", "Scan the code again."],
+    ...["--set", "session=harbor", "--secret", `sharedWord=${word}`, "--secret", `apikey=${key}`],
+  )
+  expect(out).not.toContain(key)
+  const known = await service.client.channel("dinghy")
+  const { settings, secrets } = (await service.client.profiles()).items.find(({ name }) => name === "dinghy")!
+  expect([settings, secrets, known.settings.session]).toEqual([["session"], ["sharedWord", "apikey"], "harbor"])
+  // Another address is on record there, too, and stands before ours.
+  expect((await service.client.connectChannel("dinghy")).differences).toEqual([])
+  expect(hooks[1]!.url).toBe(`${inlet("dinghy")}?word=${word}`)
+  const bring = (value: object) => post(hooks[1]!.url, json(value))
+  expect(await bring(message("447700900312@c.us", "say device words", "in-1"))).toBe(200)
+  const sent = await eventually(async () => posts(came, /device/)[0], "the answer")
+  expect([sent.url, JSON.parse(sent.body)]).toEqual([
+    "/api/device/send",
+    { session: "harbor", to: "447700900312@c.us", text: "you said device words" },
+  ])
+  expect(await bring(ack("true_out_1", "READ"))).toBe(200)
+  await eventually(
+    async () => (await service.client.messages({ channel: "dinghy", direction: "out" })).items[0]!.status === "read",
+    "the receipt",
+  )
+  expect(await bring(lost)).toBe(200)
+  await eventually(async () => (await service.client.channel("dinghy")).state === "locked out", "the state")
+  expect((await service.client.channel("dinghy")).reason).toContain("logged out on the phone")
+  expect(await bring(event("session.connected", {}))).toBe(200)
+  await eventually(async () => (await service.client.channel("dinghy")).state === "on", "the way back")
+})
+
+test("multipart, and people whose ids are UUIDs", async () => {
+  const { address, came } = await startGateway(() => ({ success: true, messageId: "t-1" }))
+  const person = (n: number) => `${n}b9f3a52-6c1d-4e0f-9a77-3f2c5d1e8b64`
+  const message = (from: string, text: string, id: string) => ({ contact: { uid: from, name: "Rui" }, note: text, id })
+  const [sample, send] = files({
+    "sample.http": called(message(person(1), "is there a boat", "t-in-0")),
+    "send.txt": `curl ${address}/v1/messages -u ferry:tk_0123456789abcdef -F "contact=${person(1)}" -F "message=Hello there" -F "ref=my-1"`,
+  })
+  await connects(
+    ...["tender", "--sample", sample!, "--request", send!, "--field", "from=/contact/uid"],
+    ...["--set", "accountId=ferry", "--secret", `sharedWord=${word}`, "--secret", "apiSecret=tk_0123456789abcdef"],
+  )
+  expect(await post(inlet("tender", `?word=${word}`), json(message(person(2), "say in parts", "t-in-1")))).toBe(200)
+  const sent = await eventually(async () => posts(came, /messages/)[0], "the answer")
+  expect(sent.headers["content-type"]).toMatch(/^multipart\/form-data; boundary=/)
+  const parts = [...sent.body.matchAll(/name="(\w+)"\r\n\r\n(.*)\r\n/g)].map(([, name, value]) => [name, value])
+  expect(parts).toEqual([
+    ["contact", person(2)],
+    ["message", "you said in parts"],
+    ["ref", expect.stringMatching(/^msg_/)],
+  ])
+})
+
+test("conversations in base64, twice in the call, and a text that stands deeper than they", async () => {
+  const { address, came } = await startGateway()
+  const place = (name: string) => Buffer.from(`conv:${name}`).toString("base64")
+  const message = (where: string, text: string, id: string) => ({
+    data: [{ id, text, conversation: where, sender: { id: "person.77", display: "Ines" } }],
+  })
+  const [sample, send] = files({
+    "sample.http": called(message(place("7"), "is there a boat", "b-0")),
+    "send.txt": `curl -X POST ${address}/v3/conversations/${place("7")}/reply -H 'Authorization: Bearer bk_0a1b2c3d4e' -H 'Content-Type: application/json' -d '{"conversation":"${place("7")}","content":{"type":"text","value":"Hello there"},"priority":5}'`,
+  })
+  await connects(
+    ...["barge", "--sample", sample!, "--request", send!],
+    ...["--secret", `sharedWord=${word}`, "--secret", "apiKey=bk_0a1b2c3d4e"],
+  )
+  expect(await post(inlet("barge", `?word=${word}`), json(message(place("8"), "say deeper words", "b-1")))).toBe(200)
+  const sent = await eventually(async () => posts(came, /reply/)[0], "the answer")
+  expect([decodeURIComponent(sent.url), JSON.parse(sent.body)]).toEqual([
+    `/v3/conversations/${place("8")}/reply`,
+    { conversation: place("8"), content: { type: "text", value: "you said deeper words" } },
+  ])
+})
+
+test("a key in the path of every call, and a queue in which a yes or no tells of the account", async () => {
+  const key = "wt7Qx02LmVb81kZp55Rs9"
+  const waiting: object[] = []
+  let n = 0
+  const { address, came } = await startGateway(({ method, url }) => {
+    if (method === "GET") return url.includes("updates") ? (waiting[0] ?? {}) : {}
+    if (method === "DELETE") waiting.shift()
+    return { messageId: "y-out" }
+  })
+  const wrapped = (body: object) => ({ receipt: `r-${++n}`, update: body })
+  const message = (from: string, text: string, id: string) => ({
+    type: "text",
+    phone: from,
+    connectedPhone: "447700900999",
+    text: { message: text },
+    messageId: id,
+    momment: 1764237600000,
+    senderName: "Ines",
+  })
+  const state = (connected: boolean) => ({ type: "ConnectedCallback", connected, phone: "447700900999" })
+  const base = `${address}/units/harbor/${key}`
+  const given = files({
+    "message.json": json(message("447700900313", "is there a boat", "y-0")),
+    "state.json": json(state(false)),
+    "send.txt": `curl -X POST ${base}/text -H 'Content-Type: application/json' -d '{"phone":"447700900313","message":"Hello there"}'`,
+    "ask.txt": `GET ${base}/updates HTTP/1.1\n\nHTTP/1.1 200 OK\n\n${json({ receipt: "r-0", update: state(true) })}`,
+    "drop.txt": `curl -X DELETE ${base}/updates/r-0`,
+  })
+  const [sample, second, send, ask, drop] = given
+  const { out } = await connects(
+    ...["yawl", "--sample", sample!, "--sample", second!, "--request", send!, "--request", ask!],
+    ...["--request", `remove=${drop}`, "--secret", `token=${key}`],
+  )
+  expect(out).not.toContain(key)
+  expect(json(await service.client.channel("yawl"))).not.toContain(key)
+  waiting.push(wrapped(state(false)))
+  await eventually(async () => (await service.client.channel("yawl")).state === "locked out", "the state")
+  waiting.push(wrapped(message("447700900314", "say path words", "y-1")), wrapped(state(true)))
+  const sent = await eventually(async () => posts(came, /text$/)[0], "the answer, once it is linked again")
+  expect([sent.url, JSON.parse(sent.body)]).toEqual([
+    `/units/harbor/${key}/text`,
+    { phone: "447700900314", message: "you said path words" },
+  ])
+  expect((await service.client.channel("yawl")).state).toBe("on")
 }, 60_000)
 
 test("OMA: a profile that ships, and nothing to learn", async () => {

@@ -3,7 +3,7 @@ import type { Command } from "commander"
 import type { FieldRole, LearnedAgreement, LearningShown } from "../client/types.ts"
 import { collect, pairs, secrets } from "./values.ts"
 import { CommandFault, connect } from "./context.ts"
-import { exampleHelp, examplesFrom, textOf } from "./examples.ts"
+import { exampleHelp, examplesFrom, shortSorts, textOf } from "./examples.ts"
 import { asJson, colors, inLine, print, table } from "./output.ts"
 
 interface Options {
@@ -12,7 +12,7 @@ interface Options {
   sample?: string[]
   request?: string[]
   entry?: string
-  answer?: string
+  answer?: string[]
   also?: string[]
   remedy?: string
   receiveOnly?: boolean
@@ -63,7 +63,11 @@ export function learnCommand(channel: Command): void {
     )
     .option("--request <file>", `how a message is sent, ${exampleHelp}`, collect)
     .option("--entry <n>", "which request of a HAR file")
-    .option("--answer <file>", "an example of the answer the gateway wants inside its own call")
+    .option(
+      "--answer <file>",
+      "an example of the answer the gateway wants inside its own call; with send= in front, of what it answers when a message is sent",
+      collect,
+    )
     .option("--receive-only", "the channel says nothing")
     .option("--also <name=place>", "a further field that reaches handlers, such as campaign=/meta/campaign", collect)
     .option("--remedy <words>", "what to do when the account is no longer linked")
@@ -253,13 +257,21 @@ function printSample(sample: Sample, places: { [role: string]: string }): void {
   print("")
 }
 
-function sendingFrom(options: Options): Pick<LearnedAgreement, "sending" | "requests" | "answer"> {
-  const { request, answer, entry } = options
+function sendingFrom(options: Options): Pick<LearnedAgreement, "sending" | "requests" | "answer" | "answers"> {
+  const { request, answer: given = [], entry } = options
+  const sorted = given.map((one) => {
+    const [, sort = "", path] = /^([a-z]+)=(.+)$/.exec(one) ?? []
+    const to = Object.hasOwn(shortSorts, sort) ? shortSorts[sort] : undefined
+    return to === undefined ? { file: one } : { to, file: path! }
+  })
+  const answer = sorted.find(({ to }) => to === undefined)?.file
+  const answers = sorted.flatMap(({ to, file }) => (to === undefined ? [] : [{ to, text: textOf(file) }]))
   const more = {
     ...(request ? { requests: examplesFrom(request, entry === undefined ? undefined : Number(entry)) } : {}),
-    ...(answer ? { answer: textOf(answer) } : {}),
+    ...(answer === undefined ? {} : { answer: textOf(answer) }),
+    ...(answers.length > 0 ? { answers } : {}),
   }
-  if (options.receiveOnly || ((request || answer) && !options.sendTo)) return more
+  if (options.receiveOnly || ((request || answer !== undefined) && !options.sendTo)) return more
   if (!options.sendTo || !options.send)
     throw new CommandFault(
       "A call tells how a gateway speaks to us, not how it is spoken to.",

@@ -820,6 +820,8 @@ export interface LearnedAgreement {
   requests?: RequestExample[]
   /** An example of an answer inside the gateway's own call. */
   answer?: string
+  /** Examples of what the gateway answers to calls of ours. */
+  answers?: { to: RequestSort; text: string }[]
   /** Where the account is linked again. */
   remedy?: string
   sending?: {

@@ -353,3 +353,16 @@ export async function addToLine(
     })
   return inTheirMonths(database, () => messages.map((message) => message.id), add)
 }
+
+/** What the provider last answered where it took a message of a channel, the newest first; answers are kept in part. */
+export async function lastAnswers(database: Database, channel: string): Promise<string[]> {
+  const found = await rows<{ answer: string | null }>(
+    database,
+    `SELECT a.answer FROM (
+       SELECT id FROM messages WHERE channel = ? AND direction = 'out' ORDER BY id DESC LIMIT 20
+     ) m JOIN attempts a ON a.message = m.id
+     WHERE a.outcome = 'accepted' ORDER BY m.id DESC, a.attempt DESC LIMIT 20`,
+    [channel],
+  )
+  return found.flatMap(({ answer }) => (answer === null ? [] : [answer]))
+}

@@ -109,7 +109,7 @@ export interface PlaceAddress {
 }
 
 export type FormPart =
-  { name: string; value: string | PlaceAddress } | { name: string; data: string; filename: string; mime: string }
+  FormField | { name: string; data: string; filename: string; mime: string }
 
 export type ProviderAnswer =
   | { status: number; headers: { [name: string]: string }; body: string }

@@ -2,13 +2,14 @@ import { accountFault, readAnswer } from "../channels/graphErrors.ts"
 import type { OutgoingCall } from "../channels/call.ts"
 import type { Account, Channel, Fetching, OnRecord } from "../channels/kind.ts"
 import type { Source } from "./fields.ts"
-import { at, fillTemplate, textAt } from "./fields.ts"
+import { at, fillTemplate, textAt, wordAt } from "./fields.ts"
 import { judgeAnswer } from "./judge.ts"
 import { addressDifference } from "../channels/addressDifference.ts"
 import { callOf, headersOf, wordInAddress } from "./calls.ts"
 import { meaningOfState } from "./accountState.ts"
 import { decoded } from "../signature/addresses.ts"
 import type { Calling, Register } from "./profile.ts"
+import { readJson } from "../message/json.ts"
 import { hasProfile, profileOf } from "./shipped.ts"
 
 export const account: Account = {
@@ -31,7 +32,7 @@ export const account: Account = {
     if (check && !body) return accountFault(judgeAnswer(answer, channel))
     const source = { json: body }
     const name = textAt(source, check?.answer.name, channel.settings)
-    const state = textAt(source, check?.answer.state, channel.settings)
+    const state = wordAt(source, check?.answer.state, channel.settings)
     const meaning = state === undefined ? undefined : meaningOfState(state, undefined, channel)
     const bad = state === undefined ? undefined : (profileOf(channel).state?.bad[state] ?? check?.bad?.[state])
     return {
@@ -64,8 +65,8 @@ export const account: Account = {
   },
   readLookUp(answer, channel) {
     const read = registerOf(channel)?.read
-    const body = "body" in answer && answer.status < 300 ? readAnswer(answer.body) : undefined
-    if (!read || !body) return accountFault(judgeAnswer(answer, channel))
+    const body = "body" in answer && answer.status < 300 ? jsonIn(answer.body) : undefined
+    if (!read || body === undefined) return accountFault(judgeAnswer(answer, channel))
     return { onRecord: recordIn({ json: body }, read.answer, channel) }
   },
   compare(channel, onRecord, address) {
@@ -99,9 +100,36 @@ function withEvents(calling: Calling, events: string[]): Calling {
   return calling.send && !written ? { ...calling, send: inside(calling.send) as Calling["send"] & object } : calling
 }
 
+/** What an answer holds, which may be a list. */
+function jsonIn(body: string): unknown {
+  try {
+    return readJson(Buffer.from(body))
+  } catch {
+    return undefined
+  }
+}
+
+/** Values of an answer that are compared with our address. */
+const mostValues = 2000
+
+/** Whether our address stands anywhere in an answer: a gateway may have several on record. */
+function isAmong(json: unknown, wanted: string): boolean {
+  let left = mostValues
+  const inside = (value: unknown, depth: number): boolean => {
+    if (left-- <= 0 || depth > 8) return false
+    if (typeof value === "string") return value === wanted
+    return typeof value === "object" && value !== null && Object.values(value).some((one) => inside(one, depth + 1))
+  }
+  return inside(json, 0)
+}
+
 function recordIn(source: Source, places: NonNullable<Register["read"]>["answer"], channel: Channel): OnRecord {
   const { settings } = channel
-  const address = textAt(source, places.address, settings)
+  const inlet = `${channel.publicBase ?? ""}/in/${channel.key}`
+  const ours = wholeAddressOf(channel, inlet)?.address ?? inlet
+  const address = isAmong("json" in source ? source.json : undefined, ours)
+    ? ours
+    : textAt(source, places.address, settings)
   const events = at(source, places.events, settings)
   const says = textAt(source, places.error, settings)
   const waiting = Number(textAt(source, places.waiting, settings) ?? Number.NaN)

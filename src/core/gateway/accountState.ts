@@ -1,6 +1,6 @@
 import type { Alarm, Channel } from "../channels/kind.ts"
 import type { Source } from "./fields.ts"
-import { allHold, at, fillTemplate, textAt } from "./fields.ts"
+import { allHold, at, fillTemplate, textAt, wordAt } from "./fields.ts"
 import type { Profile } from "./profile.ts"
 import { profileOf } from "./shipped.ts"
 
@@ -46,6 +46,6 @@ export function stateTold(source: Source, channel: Channel): StateMeaning | unde
   const { settings } = channel
   if (event.when?.some((where) => at(source, where, settings) === undefined)) return undefined
   if (!allHold(source, event.only, settings)) return undefined
-  const word = textAt(source, event.state, settings)
+  const word = wordAt(source, event.state, settings)
   return word === undefined ? undefined : meaningOfState(word, textAt(source, event.why, settings), channel)
 }

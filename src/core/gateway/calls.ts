@@ -1,8 +1,9 @@
 import type { Channel } from "../channels/kind.ts"
 import type { FormField, HeaderValue, OutgoingBody, OutgoingCall } from "../channels/call.ts"
+import { exactNumber } from "../message/json.ts"
 import { fillTemplate } from "./fields.ts"
 import { wayIn } from "./numbers.ts"
-import type { Authorization, BodyForm, Calling, Profile, Template } from "./profile.ts"
+import type { Authorization, Calling, Profile, SentForm, Template } from "./profile.ts"
 import { profileOf } from "./shipped.ts"
 
 /** What placeholders stand for in one call, beside settings and secrets: a text, or a name that is filled in later. */
@@ -40,7 +41,7 @@ function authorised(calling: Calling, { outbound, queue, check }: Profile): Call
 }
 
 /** Content in the form of a body; in a form, fields without a value are left out. */
-export function bodyOf(form: BodyForm | "query", sent: { [name: string]: unknown }): OutgoingBody {
+export function bodyOf(form: SentForm, sent: { [name: string]: unknown }): OutgoingBody {
   if (form === "json") return { json: sent }
   if (form === "xml") return { xml: sent }
   const fields = Object.entries(sent).flatMap(([name, value]) =>
@@ -49,6 +50,7 @@ export function bodyOf(form: BodyForm | "query", sent: { [name: string]: unknown
       .filter((one) => one !== "")
       .map((one) => ({ name, value: one as FormField["value"] })),
   )
+  if (form === "multipart") return { form: fields }
   return form === "query" ? { query: fields } : { fields }
 }
 
@@ -101,6 +103,8 @@ export function wordInAddress(channel: Channel, profile: Profile): { field: stri
 /** What a text with placeholders becomes: words of ours now, names of what is filled in at the socket. */
 function filled(template: Template, channel: Channel, profile: Profile, values: Values = {}): unknown {
   const { settings } = channel
+  const number = /^\{([\w:]+):number\}$/.exec(template)?.[1]
+  if (number !== undefined) return asNumber(filled(`{${number}}`, channel, profile, values))
   const prefixed = template.replace(
     "{addressPrefix}",
     typeof values.addressPrefix === "string" ? values.addressPrefix : String(settings.addressPrefix ?? ""),
@@ -119,6 +123,11 @@ function filled(template: Template, channel: Channel, profile: Profile, values: 
   }
   if (pieces.length === 0) return ""
   return pieces.length === 1 ? pieces[0] : { join: pieces }
+}
+
+/** A value that the gateway wants as a number; what is none stays a text. */
+function asNumber(value: unknown): unknown {
+  return typeof value === "string" ? exactNumber(value) : { "number of": value }
 }
 
 /** What stands before our own number, and before the other's where that says nothing of its own way. */

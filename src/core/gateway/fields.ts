@@ -57,6 +57,16 @@ export function textAt(
   return typeof found === "number" && Number.isFinite(found) ? String(found) : undefined
 }
 
+/** As `textAt`, also where a yes or no stands there: "true" and "false". */
+export function wordAt(
+  source: Source,
+  where: Where | undefined,
+  settings: { [name: string]: unknown },
+): string | undefined {
+  const found = at(source, where, settings)
+  return typeof found === "boolean" ? String(found) : textAt(source, where, settings)
+}
+
 /** JSON Pointer, RFC 6901. A name without a slash is taken for a field of the top. */
 export function pointedAt(json: unknown, pointer: string): unknown {
   if (pointer === "") return json

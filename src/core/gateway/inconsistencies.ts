@@ -141,9 +141,12 @@ function placeholders(profile: Profile, report: Report): void {
       report(path, `"${text}" opens a brace and does not close it`, 'Write placeholders as "{name}".')
     const own = sometimes[path.slice(0, 2).join(".")] ?? sometimes[String(path[0])] ?? []
     const known = [...settings, ...secrets, ...always, ...own]
-    for (const [, name] of text.matchAll(/\{([\w:/@.-]+)\}/g)) {
-      if (name!.includes(":") || known.includes(name!)) continue
-      const near = nearest(name!, known)
+    for (const [, written] of text.matchAll(/\{([\w:/@.-]+)\}/g)) {
+      const name = written!.replace(/:number$/, "")
+      if (written !== name && text !== `{${written}}`)
+        report(path, `"{${written}}" stands in a text, which is no number`, `Write it alone, or write "{${name}}".`)
+      if (name.includes(":") || known.includes(name)) continue
+      const near = nearest(name, known)
       report(
         path,
         `"{${name}}" stands for nothing`,

@@ -1,8 +1,8 @@
 import { excerpt, readAnswer, retryAfter, withoutAnswer, withoutWords } from "../channels/graphErrors.ts"
 import type { Channel, Outcome } from "../channels/kind.ts"
 import type { OutgoingCall, ProviderAnswer } from "../channels/call.ts"
-import { at, textAt } from "./fields.ts"
-import type { Profile } from "./profile.ts"
+import { at, textAt, wordAt } from "./fields.ts"
+import type { Conditions, Profile } from "./profile.ts"
 import { meaningOfState } from "./accountState.ts"
 import { profileOf } from "./shipped.ts"
 import { readXml } from "./xml.ts"
@@ -23,24 +23,27 @@ export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>,
   const source = { json: read }
   const { settings } = channel
   const { state } = profileOf(channel)
-  const word = textAt(source, state?.answer, settings)
+  const word = wordAt(source, state?.answer, settings)
   const alarm = word === undefined ? undefined : meaningOfState(word, undefined, channel)?.alarm
   if (alarm) return { outcome: "lockedOut", why: alarm.says, remedy: alarm.remedy }
-  const code = textAt(source, outbound?.answer.code, settings)
+  const code = wordAt(source, outbound?.answer.code, settings)
   const says = wordsIn(at(source, outbound?.answer.says, settings))
   const known = meaningOf(outbound, code)
-  if (answer.status >= 200 && answer.status < 300 && known === undefined) {
+  const refused = refusedIn(source, outbound?.answer.refused, settings)
+  if (answer.status >= 200 && answer.status < 300 && known === undefined && refused === undefined) {
     const providerId = textAt(source, outbound?.answer.id, settings) ?? answer.headers.location
-    if (read === undefined && outbound?.answer.id !== undefined && answer.body.trim() !== "")
+    const isRead = outbound?.answer.id !== undefined || outbound?.answer.refused !== undefined
+    if (read === undefined && isRead && answer.body.trim() !== "")
       return { outcome: "unclear", why: `an answer ${answer.status} that cannot be read` }
     return { outcome: "accepted", ...(providerId ? { providerId } : {}) }
   }
   if (read === undefined) return withoutWords(answer, "The gateway")
   // Where the profile names no place for them, the gateway's own words are what it answered.
-  const own = says ?? (answer.body.trim() === "" ? undefined : `answer ${answer.status}: ${excerpt(answer.body)}`)
+  const own =
+    says ?? refused ?? (answer.body.trim() === "" ? undefined : `answer ${answer.status}: ${excerpt(answer.body)}`)
   const why = `${own ?? `answer ${answer.status}`}${code && !own?.includes(code) ? ` (code ${code})` : ""}`
   const after = retryAfter(answer.headers)
-  const meaning = known ?? byStatus(answer.status)
+  const meaning = known ?? (answer.status < 300 ? "refused" : byStatus(answer.status))
   if (meaning === "again") return { outcome: "again", why, ...(after ? { after } : {}) }
   if (meaning === "lockedOut") {
     return {
@@ -50,6 +53,30 @@ export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>,
     }
   }
   return { outcome: "refused", why }
+}
+
+/** What says that a gateway refused a message although its status code does not; nothing where it took it. */
+export function refusedIn(
+  source: { json: unknown },
+  conditions: Conditions | undefined,
+  settings: Channel["settings"],
+): string | undefined {
+  for (const [where, values] of Object.entries(conditions ?? {})) {
+    const found = at(source, where, settings)
+    const word = typeof found === "object" ? "" : String(found as string | number | boolean).toLowerCase()
+    const isRefusal = values.some((value) =>
+      value === true ? saysSomething(found) : word === String(value).toLowerCase() || (value === false && word === "0"),
+    )
+    if (isRefusal) return wordsIn(source.json) ?? `its answer has ${where}: ${word}`
+  }
+  return undefined
+}
+
+/** Whether a value is more than a way to say that there is nothing. */
+function saysSomething(value: unknown): boolean {
+  if (value === undefined || value === null) return false
+  if (typeof value === "object") return Object.keys(value).length > 0
+  return !/^(|0|false|no|none|null|ok)$/i.test(String(value as string | number | boolean))
 }
 
 /** The words at a place, which may hold a list of them, or things with words in them. */

@@ -8,6 +8,8 @@ export type Template = string
  */
 export type Where = Template | Template[]
 export type BodyForm = "form" | "json" | "xml"
+/** How a call of ours is written; `multipart` is form data as RFC 7578 has it, `query` stands in the address. */
+export type SentForm = BodyForm | "multipart" | "query"
 
 /** How a gateway speaks, written as data: what it calls us with, how it proves itself, and what it wants to be sent. */
 export interface Profile {
@@ -75,7 +77,7 @@ export interface Calling {
   address: Template
   authorization?: Authorization
   headers?: { [name: string]: Template }
-  body?: BodyForm | "query"
+  body?: SentForm
   send?: Content
 }
 
@@ -108,7 +110,7 @@ export interface Outbound extends Calling {
   to?: "none"
   /** The call's, as people see it. */
   name: string
-  body: BodyForm | "query"
+  body: SentForm
   numberForm?: Template
   send: Content
   /** What a picture or file adds. */
@@ -124,7 +126,17 @@ export interface Outbound extends Calling {
   typing?: Calling
   /** Characters of one message. */
   longest: number
-  answer: { body: "json" | "xml"; id?: Where; code?: Where; says?: Where }
+  answer: {
+    body: "json" | "xml"
+    id?: Where
+    code?: Where
+    says?: Where
+    /**
+     * The gateway has refused a message where any of these places holds one of its values, whatever the status code;
+     * `true` stands for anything but nothing, such as an error's words.
+     */
+    refused?: Conditions
+  }
   codes?: { refused?: (number | string)[]; lockedOut?: (number | string)[]; again?: (number | string)[] }
 }
 

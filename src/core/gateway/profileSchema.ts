@@ -63,7 +63,7 @@ function calling(method: (typeof methods)[number], extra: Joi.SchemaMap = {}): J
     address: Joi.string().required(),
     authorization,
     headers,
-    body: Joi.valid("form", "json", "xml", "query"),
+    body: Joi.valid("form", "json", "xml", "multipart", "query"),
     send: content.min(1),
     ...extra,
   })
@@ -174,7 +174,7 @@ export const profileSchema = Joi.object({
   outbound: calling("POST", {
     name: Joi.string().default("message"),
     to: Joi.valid("none"),
-    body: Joi.valid("form", "json", "xml", "query").required(),
+    body: Joi.valid("form", "json", "xml", "multipart", "query").required(),
     numberForm: Joi.string(),
     send: content.min(1).required(),
     media: content,
@@ -187,9 +187,13 @@ export const profileSchema = Joi.object({
     react: calling("POST"),
     typing: calling("POST"),
     longest: Joi.number().integer().min(70).default(1600),
-    answer: Joi.object({ body: Joi.valid("json", "xml").default("json"), id: where, code: where, says: where }).default(
-      { body: "json" },
-    ),
+    answer: Joi.object({
+      body: Joi.valid("json", "xml").default("json"),
+      id: where,
+      code: where,
+      says: where,
+      refused: conditions.min(1),
+    }).default({ body: "json" }),
     codes: Joi.object({ refused: codes, lockedOut: codes, again: codes }),
   }),
   register: Joi.object({

@@ -8,7 +8,7 @@ import type { Profile } from "./profile.ts"
 export function lacksReceiver({ outbound }: Profile): boolean {
   if (!outbound || outbound.to === "none") return false
   const { address, headers, send } = outbound
-  return !/\{(to|in:[^{}]+)\}/.test(JSON.stringify([address, headers, send]))
+  return !/\{(to(:number)?|in:[^{}]+)\}/.test(JSON.stringify([address, headers, send]))
 }
 
 /** What is wrong with such a profile, and what to do. */

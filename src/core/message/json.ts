@@ -128,3 +128,9 @@ export function idAt(from: unknown, key: string): string | undefined {
   if (typeof value === "string" && value !== "") return value
   return typeof value === "number" && Number.isFinite(value) ? String(value) : undefined
 }
+
+/** A text of digits as the number it is; whatever would lose a digit stays a text. */
+export function exactNumber(text: string): number | string {
+  const value = Number(text)
+  return /^-?\d+$/.test(text) && Number.isSafeInteger(value) ? value : text
+}

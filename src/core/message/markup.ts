@@ -38,8 +38,12 @@ const reader = new MarkdownIt("commonmark", { maxNesting: deepest }).disable([
 reader.validateLink = () => true
 reader.normalizeLink = (url) => url
 // A backslash at the end of a line is one.
-const escape = reader.inline.ruler.getRules("").find((rule) => rule.name === "escape")!
-reader.inline.ruler.at("escape", (state, silent) =>
+const { ruler } = reader.inline
+const rules = ruler.getRules("")
+ruler.disable("escape")
+const escape = rules.find((rule) => !ruler.getRules("").includes(rule))!
+ruler.enable("escape")
+ruler.at("escape", (state, silent) =>
   state.src.charCodeAt(state.pos) === 0x5c && state.src.charCodeAt(state.pos + 1) === 0x0a
     ? false
     : escape(state, silent),

@@ -12,6 +12,7 @@ import type {
   PlaceAddress,
 } from "../../core/channels/call.ts"
 import { writeXml } from "../../core/gateway/xml.ts"
+import { exactNumber } from "../../core/message/json.ts"
 import { wallClock } from "../process/wallClock.ts"
 import { withoutEnd } from "../../core/message/trimmed.ts"
 
@@ -114,6 +115,7 @@ type Name =
   | { for: "now"; form: string }
   | { for: "field of the call"; where: string }
   | { for: "pieces"; pieces: unknown[] }
+  | { for: "number"; of: unknown }
 
 /** The name an object is, if it is one and not simply content. */
 function nameIn(value: object): Name | undefined {
@@ -129,6 +131,7 @@ function nameIn(value: object): Name | undefined {
   if (key === "join" && Array.isArray(given)) return { for: "pieces", pieces: given }
   if (key === "upload" && typeof given === "number") return { for: "upload", n: given }
   if (key === "mark" && given === "call") return { for: "mark" }
+  if (key === "number of") return { for: "number", of: given }
   if (typeof given !== "string") return undefined
   switch (key) {
     case "secret":
@@ -171,6 +174,8 @@ function valueOf(name: Name, filling: Filling): unknown {
       return nowAs(name.form)
     case "field of the call":
       return filling.fieldOfCall?.(name.where) ?? ""
+    case "number":
+      return exactNumber(String(fillIn(name.of, filling)))
     case "pieces":
       return name.pieces.map((piece) => String(fillIn(piece, filling))).join("")
   }
@@ -193,11 +198,6 @@ function nowAs(form: string): string {
   const now = wallClock("signature")
   if (form === "iso") return now.toISOString()
   return String(form === "ms" ? now.getTime() : Math.floor(now.getTime() / 1000))
-}
-
-function exactNumber(address: string): number | string {
-  const value = Number(address)
-  return /^-?\d+$/.test(address) && Number.isSafeInteger(value) ? value : address
 }
 
 function fieldsOf(fields: FormField[], fill: Fill): string {

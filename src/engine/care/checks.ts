@@ -1,9 +1,12 @@
+import { unreadRefusal } from "../../core/gateway/learn/refusals.ts"
+import { hasProfile, profileOf } from "../../core/gateway/shipped.ts"
 import { noReceiver } from "../../core/gateway/receiver.ts"
 import { isUnaddressed, unaddressedRemedy } from "../sender/alerts.ts"
 import type { HandValue, Identity } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { callsSince, lastCalls, lastRefusal } from "../../store/intakeReads.ts"
+import { lastAnswers } from "../../store/outbox.ts"
 import { lanesKnown, releaseOfChannel } from "../../store/releases.ts"
 import type { ChannelComparison } from "./views.ts"
 import type { KnownChannel } from "../channels.ts"
@@ -60,7 +63,7 @@ export async function walkTheLine(walk: Walk): Promise<ChannelCheck> {
     ["address on record", () => addressOnRecord(walk, check)],
     ["way in", () => wayIn(walk)],
     ["calls", () => calls(walk)],
-    ["account", async () => account(walk, check)],
+    ["account", () => account(walk, check)],
     ["bot", () => bot(walk)],
   ]
   for (const [about, step] of steps) {
@@ -268,7 +271,7 @@ async function calls(walk: Walk): Promise<CheckLine> {
   return { about, mark: "open", says: "no call has come yet", remedy: "Write to it from a phone, and look again." }
 }
 
-function account({ known }: Walk, check: ChannelCheck): CheckLine {
+async function account({ known, database }: Walk, check: ChannelCheck): Promise<CheckLine> {
   const about = "account"
   const { row } = known
   const [restricted] = check.identity?.restricted ?? []
@@ -300,6 +303,18 @@ function account({ known }: Walk, check: ChannelCheck): CheckLine {
       says: `the channel is paused (${row.reason ?? "by hand"}): what arrives waits; nothing is handled or sent`,
       remedy: row.remedy ?? `Resume it with "wobbet channel resume ${row.key}".`,
     }
+  if (hasProfile(known.channel)) {
+    const { profile, outbound } = profileOf(known.channel)
+    const answers = outbound ? await lastAnswers(database, row.key) : []
+    const unread = answers.map((answer) => unreadRefusal(answer, outbound?.answer.refused)).find(Boolean)
+    if (unread)
+      return {
+        about,
+        mark: "wrong",
+        says: `the gateway answered a message with "${unread.says}", and it counts as sent: the profile ${profile} does not say by what an answer refuses`,
+        remedy: `Add to outbound of the profile: answer: { refused: ${JSON.stringify(unread.refused)} }, and send again what was refused.`,
+      }
+  }
   return { about, mark: "right", says: "nothing keeps it from receiving and sending" }
 }
 

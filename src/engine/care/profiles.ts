@@ -62,6 +62,8 @@ export interface Agreement {
   sending?: Sending
   requests?: ExampleGiven[]
   answer?: string
+  /** Examples of what the gateway answers to calls of ours, for examples of requests that show none. */
+  answers?: { to: Sort; text: string }[]
   remedy?: string
   addresses?: "numbers" | "names"
   secrets: { [name: string]: string }
@@ -249,7 +251,9 @@ export class Profiles {
       found.samples.map(({ call }) => call),
       ours,
     )
-    const { calls = [], base } = given.requests ? examplesIn(given.requests, receiversIn(proposal, given.places)) : {}
+    const { calls = [], base } = given.requests
+      ? examplesIn(given.requests, receiversIn(proposal, given.places), given.answers)
+      : {}
     const proof = given.proof ?? proposal.proofs[0]?.scheme
     // What is fetched with our own key needs no proof.
     const fetched = calls.some((call) => call.sort === "fetch from the queue")
@@ -456,12 +460,19 @@ function receiversIn({ fields, roles }: Proposal, places: Agreement["places"]): 
   return { receivers: fields.filter(({ where }) => wanted.includes(where)).map(({ value }) => value) }
 }
 
-function examplesIn(examples: ExampleGiven[], known?: KnownValues): ReturnType<typeof proposeCalls> {
+function examplesIn(
+  examples: ExampleGiven[],
+  known?: KnownValues,
+  answers: Agreement["answers"] = [],
+): ReturnType<typeof proposeCalls> {
   try {
-    return proposeCalls(
-      examples.map(({ text, as }) => ({ ...readExample(text), ...(as ? { as } : {}) })),
-      known,
-    )
+    const read = examples.map(({ text, as }) => ({ ...readExample(text), ...(as ? { as } : {}) }))
+    const proposed = proposeCalls(read, known)
+    for (const call of proposed.calls) {
+      const answer = answers.find(({ to }) => to === call.sort)?.text
+      if (answer !== undefined) call.answer = answer
+    }
+    return proposed
   } catch (error) {
     if (!(error instanceof NotAnExample)) throw error
     throw new Trouble("bad-input", error.message, error.remedy, "examples")

@@ -182,6 +182,10 @@ export const profileRoutes: ApiRoute[] = [
       }).description("how a message is sent, field by field"),
       requests: requests.description("or as its documentation shows it, with its other calls"),
       answer: Joi.string().max(100_000).description("an example of an answer inside the gateway's own call"),
+      answers: Joi.array()
+        .items(Joi.object({ to: Joi.valid(...sorts).required(), text: Joi.string().max(100_000).required() }))
+        .max(20)
+        .description("examples of what the gateway answers to calls of ours"),
       remedy: Joi.string().max(500).description("where the account is linked again"),
       secrets: texts.default({}),
       settings: Joi.object().unknown(true).default({}),

@@ -72,6 +72,9 @@ export interface KnownValues {
   receivers: string[]
 }
 
+/** Names that examples' own values were given, by these: the same value is asked for once. */
+type NamesGiven = Map<string, string>
+
 /** What each of several examples seems to be, with one address that all of them begin with. */
 export function proposeCalls(
   examples: (Example & { as?: Sort })[],
@@ -82,7 +85,8 @@ export function proposeCalls(
   otherHosts: string[]
 } {
   const { base, otherHosts } = baseOf(examples)
-  return { base, otherHosts, calls: examples.map((example) => proposeCall(example, base, known)) }
+  const named: NamesGiven = new Map()
+  return { base, otherHosts, calls: examples.map((example) => proposeCall(example, base, known, named)) }
 }
 
 /** The part of the address that is the gateway's own: what all examples share, up to its version. */
@@ -112,9 +116,15 @@ interface Draft {
   sort: Sort
   out: CallProposal
   isReceiver(value: string): boolean
+  named: NamesGiven
 }
 
-function proposeCall(example: Example & { as?: Sort }, base: string, { receivers }: KnownValues): CallProposal {
+function proposeCall(
+  example: Example & { as?: Sort },
+  base: string,
+  { receivers }: KnownValues,
+  named: NamesGiven,
+): CallProposal {
   const sort = example.as ?? sortOf(example)
   const out: CallProposal = {
     sort,
@@ -129,7 +139,7 @@ function proposeCall(example: Example & { as?: Sort }, base: string, { receivers
   // Numbers are compared without their signs and spaces; what is too short may be there by chance.
   const plain = (value: string) => value.trim().replace(/^\+|(?<=\d)[ .()-]+(?=\d)/g, "")
   const known = new Set(receivers.map(plain).filter((value) => value.length > 1))
-  const draft: Draft = { sort, out, isReceiver: (value) => known.has(plain(value)) }
+  const draft: Draft = { sort, out, isReceiver: (value) => known.has(plain(value)), named }
   const { query } = partsOf(example.url)
   const authorization = authorizationOf(example, draft)
   const address = addressIn(example.url, base, draft)
@@ -246,9 +256,11 @@ function sendRoles(leaves: Leaf[], draft: Draft): Map<string, string> {
   const saysWords = (value: string) => (/\S\s\S/.test(value) && !/^https?:/.test(value) ? 3 : 0)
   const text = best(
     ({ key, value, text }) =>
-      (is("text", key) && text && !numberIn(value) ? 4 : 0) +
+      (is("text", key) && text && !numberIn(value) && !draft.isReceiver(value) ? 4 : 0) +
       (key === "body" || key === "text" || key === "content" ? 0.5 : 0) +
       (text ? saysWords(value) : 0) -
+      // What is no word, such as an id, is hardly ever said.
+      (isOpaque(value) || /=$/.test(value) ? 3 : 0) -
       (/subject|title|name|type/i.test(key) ? 4 : 0),
   )
   if (text) {
@@ -310,17 +322,24 @@ function sendRoles(leaves: Leaf[], draft: Draft): Map<string, string> {
 function lackOf({ out }: Draft): void {
   const written = JSON.stringify(out.calling)
   if (!written.includes("{text}")) out.lacks.push("none of its values looks like the text: name its place")
-  if (!written.includes("{to}")) out.lacks.push("none of its values looks like the receiver: name its place")
+  if (!/\{to(:number)?\}/.test(written)) out.lacks.push("none of its values looks like the receiver: name its place")
 }
 
 /** A value of the example as it stands in the profile: a placeholder for what is the reader's own, else as it was. */
-function valueOf(leaf: Leaf, roles: Map<string, string>, draft: Draft): unknown {
+function valueOf(leaf: Leaf, roles: Map<string, string>, draft: Draft): string | undefined {
+  const value = wordOf(leaf, roles, draft)
+  // Where the example has a number, so has the call.
+  const isNumber = !leaf.text && /^-?\d+$/.test(leaf.value) && value !== "{mark}"
+  return isNumber ? value?.replace(/^\{([\w:]+)\}$/, "{$1:number}") : value
+}
+
+function wordOf(leaf: Leaf, roles: Map<string, string>, draft: Draft): string | undefined {
   const { out, sort } = draft
   const role = roles.get(leaf.path)
   if (role !== undefined) return role
   const named = placeholderIn(leaf.value)
   if (is("key", leaf.key) || (named !== undefined && /key|token|secret|passw/i.test(named)))
-    return secret(draft, leaf.key, named)
+    return secret(draft, leaf.key, named, leaf.value)
   const isAddress = /^https?:\/\//i.test(leaf.value)
   if (sort === "register" && (isAddress || (named !== undefined && is("hook", leaf.key)))) {
     // The example's own address would be registered as it stands, and somebody else would be called.
@@ -345,8 +364,8 @@ function isRandom(text: string): boolean {
   return (text.match(/\d+/g) ?? []).length >= 3 && (text.match(/[a-z]+/gi) ?? []).length >= 3
 }
 
-function secret({ out }: Draft, key: string, named: string | undefined): string {
-  const name = settingName(named ?? key)
+function secret({ out, named: given }: Draft, key: string, named: string | undefined, value: string): string {
+  const name = nameFor(settingName(named ?? key), named === undefined ? value : "", given)
   const known = out.secrets.find((one) => one.name === name)
   if (!known) {
     out.secrets.push({ name, says: `${key}: the key for its calls` })
@@ -355,8 +374,24 @@ function secret({ out }: Draft, key: string, named: string | undefined): string 
   return `{${name}}`
 }
 
-function setting({ out }: Draft, key: string, example: string): string {
-  const name = settingName(key)
+/**
+ * The name for what an example holds: one that the same value has already, or another of the same meaning, such as
+ * `sessionId` beside `session`. Values that are short, or usual, may be the same by chance.
+ */
+function nameFor(wanted: string, value: string, given: NamesGiven): string {
+  const stem = (name: string) => name.replace(/(Id|Sid|Name)$/, "").toLowerCase()
+  const alike = [...given.values()].find((name) => stem(name) === stem(wanted))
+  const telling = value.length >= 3 && placeholderIn(value) === undefined && !/^(true|false|\d{1,3})$/.test(value)
+  const same = telling ? given.get(value) : undefined
+  const name = same ?? (telling ? undefined : alike) ?? wanted
+  given.set(telling ? value : `{${name}}`, name)
+  return name
+}
+
+function setting({ out, named: given }: Draft, key: string, example: string): string {
+  const wanted = settingName(key)
+  const isAccount = is("account", wanted)
+  const name = isAccount ? nameFor(wanted, example, given) : wanted
   const taken = ["number", "to", "from", "text"].includes(name)
   if (name === "number" || name === "from") return "{number}"
   if (name === "to") return "{to}"
@@ -380,17 +415,17 @@ function authorizationOf(example: Example, draft: Draft): Authorization | undefi
   if (basic) {
     const [user, password] = basic
     // A name alone is a key.
-    if (password === "") return { basic: [secret(draft, "apiKey", placeholderIn(user)).slice(1, -1), ""] }
+    if (password === "") return { basic: [secret(draft, "apiKey", placeholderIn(user), user).slice(1, -1), ""] }
     const named = placeholderIn(user)
     const isKey = named !== undefined && /key|secret|token/i.test(named)
     const name = isKey
-      ? secret(draft, "apiKey", named).slice(1, -1)
+      ? secret(draft, "apiKey", named, user).slice(1, -1)
       : setting(draft, named ?? "accountId", user).slice(1, -1)
-    return { basic: [name, secret(draft, "apiSecret", placeholderIn(password)).slice(1, -1)] }
+    return { basic: [name, secret(draft, "apiSecret", placeholderIn(password), password).slice(1, -1)] }
   }
   const bearer = /^Bearer\s+(\S.*)$/i.exec(given ?? "")?.[1]
   if (bearer === undefined) return undefined
-  return { bearer: secret(draft, "apiKey", placeholderIn(bearer)).slice(1, -1) }
+  return { bearer: secret(draft, "apiKey", placeholderIn(bearer), bearer).slice(1, -1) }
 }
 
 function basicIn(given: string | undefined): [string, string] | undefined {
@@ -414,10 +449,10 @@ function headersIn(example: Example, draft: Draft): { [name: string]: string } {
     if (usual.test(name) && (name !== "authorization" || /^(basic|bearer)\s/i.test(value))) continue
     const named = placeholderIn(value)
     if (/idempotency|request-id|correlation/.test(name)) headers[name] = "{mark}"
-    else if (name === "authorization")
-      headers[name] =
-        `${scheme ? `${scheme} ` : ""}${secret(draft, "apiKey", placeholderIn(value.replace(/^\S+\s+/, "")))}`
-    else if (/key|token|secret|auth|password/.test(name)) headers[name] = secret(draft, name, named)
+    else if (name === "authorization") {
+      const key = value.replace(/^\S+\s+/, "")
+      headers[name] = `${scheme ? `${scheme} ` : ""}${secret(draft, "apiKey", placeholderIn(key), key)}`
+    } else if (/key|token|secret|auth|password/.test(name)) headers[name] = secret(draft, name, named, value)
     else if (named !== undefined || is("account", settingName(name)))
       headers[name] = setting(draft, named ?? name, value)
     else headers[name] = value
@@ -431,6 +466,10 @@ const receivers =
 /** Steps of a path that say what is done, and name nothing. */
 const actions =
   /^(messages?|msgs?|sms|mms|send([_-]?\w{1,20})?|texts?|media|files?|attachments?|new|create|add|post|push|repl(y|ies)|comments?|search|bulk|batch|all|outbound|inbound|api|v\d+(\.\d+)?)(\.(json|xml|php))?$/i
+
+/** Others that follow the name of a thing instead of one of them: `/device/status` has no device "status". */
+const deeds =
+  /^((get|set|find|fetch|receive|list|update|delete|check|read|show|start|stop|re?start|connect|disconnect|log_?(in|out))([_-]?\w{1,20})?|status|state|info|me|self|qr(_?code)?|web_?hooks?|settings|profile|connection_?state|ping|health|history)$/i
 
 /** Whether a field is called as whom a message is for, or as the place they are in. */
 function isPlaceOfReceiver(key: string): boolean {
@@ -478,11 +517,12 @@ function addressIn(url: string, base: string, draft: Draft): string {
       return ids++ === 0 ? "{message}" : "{attachment}"
     const isPlace = sort === "send" && places.includes(at)
     const isOwn = opaque || isPlace || isRandom(text) || /^(bearer|(api_?)?keys?|tokens?|secrets?)$/i.test(before)
-    if (named === undefined && !isOwn && !collections.test(before)) return step
-    if (named !== undefined && /key|token|secret|passw/i.test(named)) return secret(draft, named, named)
+    const isAction = named === undefined && !opaque && (actions.test(text) || deeds.test(text))
+    if (named === undefined && !isOwn && (!collections.test(before) || isAction)) return step
+    if (named !== undefined && /key|token|secret|passw/i.test(named)) return secret(draft, named, named, text)
     const isKey = /^(bearer|(api_?)?key|(access_?|auth_?)?token|secret)s?$/i.test(before)
     if (isKey || (isRandom(text) && !isPlace && (!collections.test(before) || /^bots?$/i.test(before))))
-      return secret(draft, isKey ? before : "token", named)
+      return secret(draft, isKey ? before : "token", named, text)
     if (collections.test(before) && !is("to", before)) return setting(draft, named ?? `${singular(before)}Id`, text)
     if (sort === "attachment") return ids++ === 0 && /messages?/i.test(before) ? "{message}" : "{attachment}"
     if (sort === "remove from the queue" && at === inside.length - 1) return "{handle}"
@@ -519,7 +559,7 @@ function contentOf(
   example: Example,
   roles: Map<string, string>,
   draft: Draft,
-): { form: "json" | "xml" | "form"; send: Content } | undefined {
+): { form: "json" | "xml" | "form" | "multipart"; send: Content } | undefined {
   const { body } = example
   if (!body) return undefined
   if (body.form === "text") {
@@ -527,8 +567,7 @@ function contentOf(
     return undefined
   }
   if (body.form === "multipart") {
-    draft.out.doubts.push("its fields are multipart; they are sent as a form, which most such gateways take, too")
-    return { form: "form", send: contentOfPairs(body.content, roles, draft) }
+    return { form: "multipart", send: contentOfPairs(body.content, roles, draft) }
   }
   if (body.form === "form") return { form: "form", send: contentOfPairs(body.content, roles, draft) }
   const send = contentIn(body.content, "", "", roles, draft)

@@ -39,14 +39,39 @@ export type Told = "message" | "status" | "state"
 /** What a sample tells of, by its words: a report of delivery, the account's state, or else something that was said. */
 export function toldBy({ fields }: ReadSample): Told {
   const words = fields.filter(({ where }) => stateNames.test(lastOf(where)) || /^(ack|event)$/i.test(lastOf(where)))
-  if (words.some(({ value }) => goodStates.test(value) || badStates.test(value)) && !hasPerson(fields)) return "state"
+  if (!hasPerson(fields) && stateField(fields)) return "state"
   const saysText = fields.some(({ value }) => /\S\s\S/.test(value) && !/^\d{4}-\d\d/.test(value))
   if (!saysText && words.some(({ value }) => Object.hasOwn(statusWords, value.toLowerCase()))) return "status"
   return "message"
 }
 
+/** Fields that say by yes or no whether an account works. */
+const stateSwitches = /^(is_?)?(connected|online|linked|authori[sz]ed|authenticated|ready|logged_?in|paired)$/i
+
+/** Where the account's state stands: in a word, in a yes or no, or in the name of what happened. */
+function stateField(fields: SampleField[]): SampleField | undefined {
+  const isState = (value: string) => goodStates.test(value) || badStates.test(value)
+  return (
+    fields.find(({ where, value }) => stateNames.test(lastOf(where)) && isState(value)) ??
+    fields.find(({ where, value }) => stateSwitches.test(lastOf(where)) && /^(true|false)$/i.test(value)) ??
+    fields.find(({ where, value }) => eventNames.test(lastOf(where)) && isState(stateInName(value)))
+  )
+}
+
+const eventNames = /type|event|kind|topic|action|notification/i
+
+/** The word in an event's name that may be a state: `disconnected` in `session.disconnected` and `DisconnectedCallback`. */
+function stateInName(name: string): string {
+  const words = name
+    .split(/[^A-Za-z]+|(?<=[a-z])(?=[A-Z])/)
+    .filter((word) => !/^(callback|event|update|webhook|on)$/i.test(word))
+  return words.at(-1) ?? ""
+}
+
 function hasPerson(fields: SampleField[]): boolean {
-  return fields.some(({ where }) => /^(text|body|message|content|from|sender)$/i.test(lastOf(where)))
+  const named = (pattern: RegExp) => fields.some(({ where }) => pattern.test(lastOf(where)))
+  // An account that does not work says why in words, too; a person's words have somebody who said them.
+  return named(/^(from|sender|author|chat_?id)$/i) || (named(/^(text|body|content)$/i) && !named(/reason|why|error/i))
 }
 
 function lastOf(where: string): string {
@@ -58,7 +83,7 @@ export function statusIn(samples: ReadSample[], only: MessagePlaces["only"]): St
   const [first] = samples
   const status = first?.fields.find(
     ({ where, value }) =>
-      stateNames.test(lastOf(where)) || (lastOf(where) === "ack" && Object.hasOwn(statusWords, value)),
+      stateNames.test(lastOf(where)) || (lastOf(where) === "ack" && Object.hasOwn(statusWords, value.toLowerCase())),
   )
   if (!first || !status) return undefined
   const ids = first.fields.filter(({ where }) => where !== status.where && !/account|instance|session/i.test(where))
@@ -102,20 +127,45 @@ function spelledLike(sample: string): string[] {
 /** The account's state that a sample tells: where it stands, and which words are good and bad. */
 export function stateIn(samples: ReadSample[], only: MessagePlaces["only"]): Omit<AccountState, "remedy"> | undefined {
   const [first] = samples
-  const state = first?.fields.find(
-    ({ where, value }) => stateNames.test(lastOf(where)) && (goodStates.test(value) || badStates.test(value)),
-  )
+  const state = first && stateField(first.fields)
   if (!state) return undefined
   const told = samples
     .flatMap(({ fields }) => fields.filter(({ where }) => where === state.where))
     .map((one) => one.value)
-  const bad = new Set([...told.filter((word) => badStates.test(word)), ...opposites(state.value, bads)])
-  const good = new Set([...told.filter((word) => goodStates.test(word)), ...opposites(state.value, goods)])
+  const { bad, good } = stateWords(state.value, told)
+  // By the name of what happened, all of those names are meant; a yes or no stands nowhere else.
+  const isNamed = only !== undefined && Object.hasOwn(only, state.where)
+  const isSwitch = stateSwitches.test(lastOf(state.where))
+  const calls = isNamed
+    ? { only: { [state.where]: [...bad, ...good] } }
+    : only && !isSwitch
+      ? { only }
+      : { when: [state.where] }
   const why = first!.fields.find(({ where }) => /reason|why|error/i.test(lastOf(where)))
   return {
-    event: { ...(only ? { only } : { when: [state.where] }), state: state.where, ...(why ? { why: why.where } : {}) },
+    event: { ...calls, state: state.where, ...(why ? { why: why.where } : {}) },
     bad: Object.fromEntries([...bad].map((word) => [word, "the account is not linked any more"])),
     good: [...good],
+  }
+}
+
+/** Which words are bad and good: those that samples have, and the usual others, in the form in which they have them. */
+function stateWords(sample: string, told: string[]): { bad: Set<string>; good: Set<string> } {
+  if (/^(true|false)$/i.test(sample)) return { bad: new Set(["false"]), good: new Set(["true"]) }
+  const inName = stateInName(sample)
+  if (inName === sample || goodStates.test(sample) || badStates.test(sample))
+    return {
+      bad: new Set([...told.filter((word) => badStates.test(word)), ...opposites(sample, bads)]),
+      good: new Set([...told.filter((word) => goodStates.test(word)), ...opposites(sample, goods)]),
+    }
+  const within = (word: string) =>
+    sample.replace(inName, /^[A-Z]/.test(inName) ? word[0]!.toUpperCase() + word.slice(1) : word)
+  return {
+    bad: new Set([...told.filter((name) => badStates.test(stateInName(name))), ...opposites(inName, bads).map(within)]),
+    good: new Set([
+      ...told.filter((name) => goodStates.test(stateInName(name))),
+      ...opposites(inName, goods).map(within),
+    ]),
   }
 }
 
@@ -139,6 +189,9 @@ function opposites(sample: string, words: string[]): string[] {
   return /^[A-Z_]+$/.test(sample) ? words.map((word) => word.toUpperCase()) : words
 }
 
+const contents =
+  /^(text|chat|image|picture|photo|video|audio|voice|ptt|document|file|location|contact|vcard|sticker|conversation)(_?message)?$/i
+
 /**
  * By which field calls of this sort are told from the others: one that all samples have, in which these have values of
  * their own.
@@ -150,6 +203,8 @@ export function onlyOf(these: ReadSample[], others: ReadSample[]): MessagePlaces
     .filter(({ where }) => /type|event|kind|topic|action|object|category|notification|method/i.test(lastOf(where)))
     .find(({ where }) => {
       const own = valuesAt(these, where)
+      // By the sort of what was said, such as a text, messages of other sorts would be left out.
+      if (own.every((value) => contents.test(value ?? ""))) return false
       const their = valuesAt(others, where)
       return (
         own.every((value) => value !== undefined) &&

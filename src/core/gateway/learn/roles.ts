@@ -14,7 +14,10 @@ const names: { [role in FieldRole]: RegExp[] } = {
     /^(id|uid|mid|message_?id|msg_?id|message_?sid|id_?(message|msg)|uuid|guid|sms_?id|ref|reference|message_?key)$/i,
     /(message|msg|event).*id|_id$|Id$|sid$|^(key|ticket)$/,
   ],
-  time: [/^(time|timestamp|ts|date|sent_?at|received_?at|create_?time|created|datetime|at|when)$/i, /time|date|stamp/i],
+  time: [
+    /^(time|timestamp|ts|mom(m|)ent|date|sent_?at|received_?at|create_?time|created|datetime|at|when)$/i,
+    /time|date|stamp/i,
+  ],
   name: [
     /^(name|push_?name|profile_?name|sender_?name|display_?name|full_?name|nick_?name|username|contact_?name)$/i,
     /name$|^(label|nick|alias|title)$/i,
@@ -41,7 +44,7 @@ const fits: { [role in FieldRole]: (value: string) => number } = {
   // A long mix of letters and digits is an id, whatever it is called.
   id: (value) => (/[\s:]/.test(value) || value.length < 3 ? -9 : isUnique(value) ? 4.5 : /\d/.test(value) ? 2 : 0),
   // A date with a time of day is nothing else, whatever it is called; a number may be a telephone's.
-  time: (value) => (!isTime(value) ? -9 : value.includes(":") ? 4.5 : 3),
+  time: (value) => (!isTime(value) ? -9 : value.includes(":") || /^1\d{12}$/.test(value) ? 4.5 : 3),
   name: (value) => (value.length > 60 || /^[\d+]/.test(value) ? -9 : 0),
   place: (value) => (/\s/.test(value) ? -9 : 0),
   media: (value) => (/^https?:\/\//.test(value) ? 3 : -9),
@@ -50,7 +53,7 @@ const fits: { [role in FieldRole]: (value: string) => number } = {
 
 /** Names that a role never has: the other side, and what proves a call or says whose account it is. */
 const spoils: { [role in FieldRole]?: RegExp } = {
-  from: /^to|recipient|receiver|destination/i,
+  from: /^to|recipient|receiver|destination|(^| )(own|our|my|business|connected|account|instance|device|bot|line|inbox)_?[A-Za-z]*(phone|number|id|jid|wid)\b/i,
   id: /\bsig|signature|hash|token|secret|account|instance|device|session/i,
 }
 
@@ -94,7 +97,8 @@ export function rolesIn(
     found[role] = best.where
     taken.add(best.where)
     // The same value twice is no question.
-    const close = next && next.score > best.score - clear && next.value !== best.value
+    const ours = next && role === "from" && stepsOf(next.where).some((step) => ownSide.test(step))
+    const close = next && !ours && next.score > best.score - clear && next.value !== best.value
     if (close && (role === "from" || role === "text"))
       doubts.push(`the ${role === "from" ? "sender" : "text"} is ${best.where}, or ${next.where}`)
   }
@@ -128,8 +132,12 @@ function isPerson(where: string, fields: SampleField[]): boolean {
 /** Steps of a path in which the other side stands, or the account itself. */
 const ownSide = /^(to|recipient|receiver|destination|account|instance|me|device|session|bot|owner|self)$/i
 
+function stepsOf(where: string): string[] {
+  return where.split("/").filter((step) => step !== "" && step !== "0")
+}
+
 function scoreOf(role: FieldRole, where: string, value: string, fields: SampleField[]): number {
-  const steps = where.split("/").filter((step) => step !== "" && step !== "0")
+  const steps = stepsOf(where)
   const last = steps.at(-1) ?? where
   const [exact, near] = names[role]
   // A time in seconds may look like a number: where it is called a time, it is one.

@@ -4,6 +4,7 @@ import { readAnswer } from "../../channels/graphErrors.ts"
 import type { BodyForm, Content, Inline, Profile, VerifyScheme } from "../profile.ts"
 import { readProfile } from "../readProfile.ts"
 import type { Further, OwnMark } from "./propose.ts"
+import { refusalsIn, usualRefusals } from "./refusals.ts"
 import type { FieldRole } from "./sample.ts"
 import { flat } from "./sample.ts"
 
@@ -230,13 +231,18 @@ function partsOf(calls: CallProposal[], ids: string[]): Document {
 function sentBy({ calling, media, extra, digits, ...send }: CallProposal, ids: string[]): Document {
   const xml = (send.answer ?? "").trim().startsWith("<")
   const read = send.answer === undefined ? [] : flat(readAnswer(send.answer), "")
+  const refused = send.answer === undefined ? {} : refusalsIn(send.answer)
   const id = read.find(({ where }) => idNames.test(where.split("/").at(-1)!))?.where
   return {
     ...calling,
     ...(digits ? { numberForm: "digits" } : {}),
     ...(media ? { media } : {}),
     ...(extra ? { extra } : {}),
-    answer: { ...(xml ? { body: "xml" } : {}), id: id ?? [...new Set([...ids, ...usualIds])] },
+    answer: {
+      ...(xml ? { body: "xml" } : {}),
+      id: id ?? [...new Set([...ids, ...usualIds])],
+      ...(xml ? {} : { refused: Object.keys(refused).length > 0 ? refused : usualRefusals }),
+    },
   }
 }
 
