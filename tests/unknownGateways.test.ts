@@ -427,9 +427,11 @@ test("numbers as ids, our own beside the sender's, and refusals answered with 20
   expect(await call(3)).toBe(200)
   const refused = await eventually(async () => {
     const { items } = await service.client.messages({ channel: "skiff", direction: "out" })
-    return items.find(({ status }) => status === "refused")
+    return items.find(({ status }) => status === "parked")
   }, "the refusal")
-  expect(json(await service.client.message(refused.id))).toContain("chat not found")
+  expect(refused.reason).toBe("chat not found")
+  const said = (await service.client.messages({ channel: "skiff" })).items.map(({ providerId }) => providerId)
+  expect(said).toEqual([null, "3", "71", "2"])
 })
 
 test("one key under three names, a session asked for once, receipts in capitals, and states told by an event's name", async () => {

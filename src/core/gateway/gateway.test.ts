@@ -292,6 +292,53 @@ outbound:
   })
 })
 
+describe("what an answer refuses", () => {
+  const channel = harbour(
+    profile(`
+profile: slip
+title: t
+secrets: { sharedWord: { says: w } }
+inbound:
+  body: json
+  verify: [{ scheme: word, secret: sharedWord, query: word }]
+  message: { id: /id, from: /from, text: /text }
+outbound:
+  address: "{apiBase}/out"
+  body: multipart
+  send: { to: "{to}", chat: "{to:number}", line: "{line:number}", text: "{text}" }
+  answer: { id: /id, refused: { /ok: [false], /error: [true], /status: [failed] } }
+settings: { line: { says: a line } }
+`),
+    { settings: { line: "12" } },
+  )
+  const { calls } = custom.render({ part: "text", text: "x" }, { address: "1", kind: "direct" }, channel)
+
+  test("numbers and parts are described as such", () => {
+    expect(calls[0]!.body).toEqual({
+      form: [
+        { name: "to", value: { place: "address", as: "text" } },
+        { name: "chat", value: { "number of": { place: "address", as: "text" } } },
+        { name: "line", value: 12 },
+        { name: "text", value: "x" },
+      ],
+    })
+  })
+
+  test.each<[string, object]>([
+    ['{"ok":true,"id":"m1","error":null}', { outcome: "accepted", providerId: "m1" }],
+    ['{"ok":true,"error":"0"}', { outcome: "accepted" }],
+    ["{}", { outcome: "accepted" }],
+    ['{"ok":false,"why":"no such chat"}', { outcome: "refused", why: "no such chat" }],
+    ['{"ok":0}', { outcome: "refused" }],
+    ['{"error":{"text":"no such chat"}}', { outcome: "refused", why: "no such chat" }],
+    ['{"error":"no such chat"}', { outcome: "refused", why: "no such chat" }],
+    ['{"status":"FAILED"}', { outcome: "refused" }],
+    ["<html>", { outcome: "unclear" }],
+  ])("%s", (body, outcome) => {
+    expect(custom.judge(calls[0]!, { status: 200, headers: {}, body }, channel)).toMatchObject(outcome)
+  })
+})
+
 describe("a queue", () => {
   const channel = harbour(
     profile(`

@@ -167,8 +167,7 @@ Content-Type: application/json
   [
     "multipart",
     `curl -F "chat_id=447700900123" -F "text=Hello there" -F apikey=@key https://multi.example/v2/send`,
-    { body: "form", send: { chat_id: "{to}", text: "{text}", apikey: "{apikey}" } },
-    { doubts: [expect.stringContaining("multipart")] as unknown[] },
+    { body: "multipart", send: { chat_id: "{to}", text: "{text}", apikey: "{apikey}" } },
   ],
   [
     "JSON with comments, commas too many and placeholders",
@@ -447,4 +446,46 @@ test("a key in a path is a secret, the same one in every example, and its value 
   expect(addressOf(send(`/accounts/${id}/messages`, { to: "447700900123", text: "Hello there" })).address).toBe(
     "{apiBase}/accounts/{accountId}/messages",
   )
+})
+
+test("the same value is asked for once, whatever it is called, and things that are done are no ids", () => {
+  const key = "dk_9f8e7d6c5b4a"
+  const { calls } = proposed(
+    `curl https://x.example/api/device/send -H 'apikey: ${key}' -d '{"session":"harbor","to":"447700900123","text":"Hello there"}'`,
+    `curl -X POST https://x.example/api/sessions/harbor/webhook -H 'X-Api-Key: ${key}' -d '{"url":"https://you.example/hook"}'`,
+    `curl https://x.example/api/sessions/harbor/status?token=${key}`,
+    `curl https://x.example/api/device/status -H 'apikey: {YOUR_APIKEY}'`,
+  )
+  expect(calls.map(({ calling }) => calling.address)).toEqual([
+    "{apiBase}/device/send",
+    "{apiBase}/sessions/{session}/webhook",
+    "{apiBase}/sessions/{session}/status",
+    "{apiBase}/device/status",
+  ])
+  const asked = (what: "settings" | "secrets") => [
+    ...new Set(calls.flatMap((call) => call[what].map(({ name }) => name))),
+  ]
+  expect([asked("settings"), asked("secrets")]).toEqual([["session"], ["apikey"]])
+  expect(calls[2]!.calling.send).toEqual({ token: "{apikey}" })
+})
+
+test("a number of the example is one in the call, and an id is not the text", () => {
+  const { send } = one(
+    `curl https://x.example/v2/send -d '{"chat_id":7700123456,"text":"Hello there","account":12345,"silent":false,"reference":7}'`,
+  ).calling
+  expect(send).toEqual({
+    chat_id: "{to:number}",
+    text: "{text}",
+    account: "{account:number}",
+    silent: false,
+    reference: "{mark}",
+  })
+  const known = { receivers: ["Y29udjo3Nw=="] }
+  const reply = readExample(
+    `curl https://x.example/v3/reply -d '{"conversation":"Y29udjo3Nw==","content":{"type":"text","value":"Hello there"}}'`,
+  )
+  expect(proposeCalls([{ ...reply, as: "send" }], known).calls[0]!.calling.send).toEqual({
+    conversation: "{to}",
+    content: { type: "text", value: "{text}" },
+  })
 })

@@ -2,6 +2,7 @@ import { createHash, createHmac } from "node:crypto"
 import fc from "fast-check"
 import type { InboundCall } from "../../channels/call.ts"
 import { propose } from "./propose.ts"
+import { refusalsIn, unreadRefusal } from "./refusals.ts"
 import { echoIn } from "./sample.ts"
 import { writeProfile } from "./write.ts"
 
@@ -163,4 +164,85 @@ test("no sample breaks it", () => {
       expect(learned(call(text, {}, `/in/new?${query}`))).toHaveProperty("lacks")
     }),
   )
+})
+
+const sampleOf = (value: object) => call(JSON.stringify(value))
+const toldOf = (...values: object[]) => propose(values.map(sampleOf), { secrets: {}, publicBase: "" }).more
+const said = { event: "message.in", from: "447700900123", body: "is there a boat", id: "m-1" }
+
+test.each<[string, object, object]>([
+  [
+    "the name of what happened",
+    { event: "session.disconnected", session: "quay", reason: "logged out" },
+    {
+      event: {
+        only: { "/event": expect.arrayContaining(["session.disconnected", "session.connected"]) },
+        state: "/event",
+      },
+      bad: { "session.disconnected": expect.any(String) },
+      good: expect.arrayContaining(["session.connected"]),
+    },
+  ],
+  [
+    "a name with its own capitals",
+    { event: "DisconnectedCallback", instance: "quay" },
+    { bad: { DisconnectedCallback: expect.any(String) }, good: expect.arrayContaining(["ConnectedCallback"]) },
+  ],
+  [
+    "a yes or no",
+    { type: "connection", connected: false, phone: "447700900999", message: "logged out on the phone" },
+    { event: { when: ["/connected"], state: "/connected" }, bad: { false: expect.any(String) }, good: ["true"] },
+  ],
+])("the account's state is told by %s", (_what, event, state) => {
+  expect(toldOf(said, event).state).toMatchObject(state)
+})
+
+test("a receipt in capitals is one, and messages of other sorts than the sample's stay messages", () => {
+  const receipt = { event: "message.ack", id: "m-0", ack: "DELIVERED" }
+  expect(toldOf(said, receipt).status).toMatchObject({ status: "/ack", words: { READ: "read" } })
+  const typed = { type: "text", phone: "447700900123", text: { message: "is there a boat" }, messageId: "m-1" }
+  expect(toldOf(typed, { type: "ConnectedCallback", connected: false }).message?.only).toBeUndefined()
+})
+
+test.each<[string, object, { [role: string]: string | undefined }]>([
+  [
+    "our own number beside the sender's",
+    {
+      phone: "447700900123",
+      connectedPhone: "447700900999",
+      text: { message: "is there a boat" },
+      momment: 1764237600000,
+    },
+    { from: "/phone", time: "/momment", id: undefined },
+  ],
+  [
+    "the id of a chat is none of a message",
+    { chat_id: "447700900123@c.x", chat: { id: 4711 }, body: "is there a boat" },
+    { id: undefined },
+  ],
+  ["small numbers", { message: { id: 1, chat: { id: 7700123456 }, text: "is there a boat" } }, { id: "/message/id" }],
+])("%s", (_what, value, roles) => {
+  const proposal = learned(sampleOf(value))
+  expect(proposal.doubts).toEqual([])
+  for (const [role, where] of Object.entries(roles)) expect([role, proposal.roles[role as "id"]]).toEqual([role, where])
+})
+
+test.each<[string, object]>([
+  ['{"ok":true,"result":{"message_id":70}}', { "/ok": [false] }],
+  ['{"success":false,"error":"no such chat"}', { "/success": [false], "/error": [true] }],
+  ['{"data":{"status":"queued"}}', { "/data/status": expect.arrayContaining(["failed"]) }],
+  ['{"error":{"code":5,"text":"no"}}', { "/error": [true] }],
+  ['{"id":"m-1"}', {}],
+  ["no JSON", {}],
+])("of the answer %s is learned what refuses", (answer, refused) => {
+  expect(refusalsIn(answer)).toEqual(refused)
+})
+
+test("an answer that refuses in the usual words is pointed at where the profile does not read it", () => {
+  expect(unreadRefusal('{"ok":false,"why":"no such chat"}', undefined)).toEqual({
+    refused: { "/ok": [false] },
+    says: "no such chat",
+  })
+  expect(unreadRefusal('{"error":0,"id":"m-1"}', undefined)).toBeUndefined()
+  expect(unreadRefusal('{"ok":false}', { "/sent": [false] })).toBeUndefined()
 })

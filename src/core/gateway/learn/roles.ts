@@ -42,7 +42,14 @@ const fits: { [role in FieldRole]: (value: string) => number } = {
           ? -9
           : 0,
   // A long mix of letters and digits is an id, whatever it is called.
-  id: (value) => (/[\s:]/.test(value) || value.length < 3 ? -9 : isUnique(value) ? 4.5 : /\d/.test(value) ? 2 : 0),
+  id: (value) =>
+    /[\s:]/.test(value) || (value.length < 3 && !/^\d+$/.test(value))
+      ? -9
+      : isUnique(value)
+        ? 4.5
+        : /\d/.test(value)
+          ? 2
+          : 0,
   // A date with a time of day is nothing else, whatever it is called; a number may be a telephone's.
   time: (value) => (!isTime(value) ? -9 : value.includes(":") || /^1\d{12}$/.test(value) ? 4.5 : 3),
   name: (value) => (value.length > 60 || /^[\d+]/.test(value) ? -9 : 0),
@@ -129,6 +136,9 @@ function isPerson(where: string, fields: SampleField[]): boolean {
   )
 }
 
+const namesAnother =
+  /(^| )(chat|conversation|room|thread|group|channel|from|sender|author|user|contact|person|customer|peer|recipient|receiver|page|app|business|number|phone|wa_?id|jid)/i
+
 /** Steps of a path in which the other side stands, or the account itself. */
 const ownSide = /^(to|recipient|receiver|destination|account|instance|me|device|session|bot|owner|self)$/i
 
@@ -151,7 +161,9 @@ function scoreOf(role: FieldRole, where: string, value: string, fields: SampleFi
       : 0
   const named = exact!.test(last) ? 5 : near!.test(last) ? 3 : 0
   if (role === "text" && named === 0 && names.name.some((one) => one.test(last))) return 0
-  const spoiled = spoils[role]?.test(`${parent} ${last}`) ? -9 : 0
+  // What names a person or a place stays from message to message: as its id, all but the first would be repetitions.
+  const isOfAnother = role === "id" && namesAnother.test(`${parent} ${last}`) && !/message|msg|sms/i.test(last)
+  const spoiled = isOfAnother || spoils[role]?.test(`${parent} ${last}`) ? -9 : 0
   const ours = role === "from" || role === "name" ? (steps.some((step) => ownSide.test(step)) ? -6 : 0) : 0
   const person = role === "from" && isPerson(where, fields) ? 1.5 : 0
   // What stands beside the sender's number is the sender's name.
