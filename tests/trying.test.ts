@@ -132,8 +132,37 @@ describe("saying something without a telephone", () => {
       // Its secrets stay out of the record, wherever the call carried them.
       const [, , , secrets] = channels.find((one) => one[1] === key)!
       for (const secret of Object.values(secrets)) expect(JSON.stringify(passage)).not.toContain(secret)
+      // The same call again, by the passage or by what was answered: a message of its own each time.
+      for (const id of [said.passage, path!.message.id]) {
+        const again = await wobbet("say", "--again", id, "--json")
+        expect([again.code, again.err]).toEqual([0, ""])
+        const more = await service.client.passage((JSON.parse(again.out) as { passage: string }).passage)
+        expect(more.intake!.notes).toContainEqual(expect.stringContaining("said here again"))
+        expect(more.paths.map(({ message, replies }) => [message.text, replies[0]?.message.status])).toEqual([
+          ["say hello there", "captured"],
+        ])
+        expect(more.paths[0]!.message.id).not.toBe(path!.message.id)
+        expect(more.paths[0]!.message.conversation).toBe(path!.message.conversation)
+      }
     },
   )
+
+  test("only what was genuine, here, and still kept is said again", async () => {
+    const refused = await fetch(`${service.address}/in/say-field`, { method: "POST", body: '{"from":"x","text":"y"}' })
+    expect(refused.status).toBe(401)
+    const passage = await eventually(
+      async () => (await service.client.passages({ channel: "say-field", genuine: false })).items[0]?.id,
+      "the refused call",
+    )
+    for (const [id, channel, says] of [
+      [passage, "say-field", "refused"],
+      [passage, "say-inline", "came on the channel"],
+      ["itk_01m8000000000000000000000z", "say-field", "no call under"],
+    ] as const)
+      await expect(service.client.say(channel, { again: id })).rejects.toThrow(says)
+    const { code, err } = await wobbet("say", "hello")
+    expect([code, err]).toEqual([1, expect.stringContaining("Nothing is said")])
+  })
 
   test("an answer that comes too late to stand inside the call is captured all the same", async () => {
     const hasty = profiles[0]!.replace("profile: inside", "profile: hasty").replace("within: 3", "within: 1")

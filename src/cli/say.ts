@@ -14,6 +14,7 @@ interface Options {
   media?: string
   press?: string
   payload?: string
+  again?: string
   really?: boolean
   wait: string
   json?: boolean
@@ -39,7 +40,7 @@ export function sayCommand(program: Command): void {
   program
     .command("say")
     .description("say something to the bot without a telephone: a call as the provider would make it")
-    .argument("<channel>")
+    .argument("[channel]", "left out with --again, which knows it")
     .argument("[text...]", "what a person says")
     .option("--from <address>", "as whom; a made-up person when left out")
     .option("--name <name>", "that person's name")
@@ -50,6 +51,7 @@ export function sayCommand(program: Command): void {
       "--payload <file>",
       "a call's body as the provider would send it, in place of everything else; - reads what comes in",
     )
+    .option("--again <passage>", "what was said before, once more: by the passage's id, or that of any message in it")
     .option("--really", "let replies go to the provider, instead of capturing them")
     .option("--wait <seconds>", "how long to wait for the answer", "10")
     .option("--json", "for programs: the passage")
@@ -61,6 +63,7 @@ Examples:
   wobbet say quay-slack /claims
   wobbet say quay-whatsapp "is this yours?" --media bag.jpg
   wobbet say quay-telegram --press book:yes
+  wobbet say --again msg_01j…
 
 The call is signed with the channel's own secrets, taken in at its inlet and marked as simulated. Replies are captured:
 nothing leaves, unless you say --really, or --from names somebody a stand-in on this machine plays.`,
@@ -68,9 +71,13 @@ nothing leaves, unless you say --really, or --from names somebody a stand-in on 
     .action(say)
 }
 
-async function say(channel: string, words: string[], options: Options): Promise<void> {
+async function say(named: string | undefined, words: string[], options: Options): Promise<void> {
   const client = connect()
-  const said = await client.say(channel, requestIn(words, options))
+  const before = options.again === undefined ? undefined : await client.passage(options.again)
+  const channel = named ?? before?.channel
+  if (channel === undefined) throw new CommandFault("No channel is named.", 'Name one: wobbet say <channel> "hello".')
+  const again = before && (before.intake?.id ?? before.id)
+  const said = await client.say(channel, { ...requestIn(words, options), ...(again === undefined ? {} : { again }) })
   const passage = await settled(said.passage, Number(options.wait) * 1000)
   if (asJson(options, { ...said, ...(passage ? { stops: passage.stops, paths: passage.paths } : {}) })) return
   print(
@@ -97,7 +104,7 @@ async function say(channel: string, words: string[], options: Options): Promise<
 function requestIn(words: string[], options: Options): Omit<SayRequest, "really"> & { really?: boolean } {
   const text = words.join(" ")
   const { from, name, place, press, really } = options
-  if (text === "" && !options.media && !press && !options.payload)
+  if (text === "" && !options.media && !press && !options.payload && !options.again)
     throw new CommandFault("Nothing is said.", 'Say something, such as "hello", or give --press, --media or --payload.')
   return {
     ...(text === "" ? {} : { text }),

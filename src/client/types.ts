@@ -736,6 +736,7 @@ export interface SayRequest {
   press?: string
   media?: { data: string; mime: string; name: string }
   payload?: string
+  again?: string
   from?: string
   name?: string
   place?: string

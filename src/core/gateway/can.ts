@@ -4,7 +4,8 @@ import { hasProfile, profileOf } from "./shipped.ts"
 
 /** What a channel cannot do because its profile says nothing of it, in words. */
 export function cannot(channel: Channel): { receive?: string; send?: string } {
-  if (!hasProfile(channel)) return {}
+  if (!hasProfile(channel))
+    return { send: "it has no gateway profile yet, and learns one from a call (wobbet channel learn)" }
   const profile = profileOf(channel)
   return {
     ...(profile.inbound ? {} : { receive: "it only sends: its gateway's profile has no inbound" }),

@@ -31,12 +31,12 @@ export function render(
   const out = nothingRendered()
   const extra = "extra" in part && part.extra ? { extra: part.extra } : {}
   const replyTo = part.part === "text" && part.replyTo !== undefined ? { replyTo: part.replyTo } : {}
-  const draft: Draft = { out, place, channel, profile: profileOf(channel), note, along: { ...extra, ...replyTo } }
   const no = cannot(channel).send
   if (no) {
     out.leftOut = no
     return out
   }
+  const draft: Draft = { out, place, channel, profile: profileOf(channel), note, along: { ...extra, ...replyTo } }
   switch (part.part) {
     case "text":
       say(draft, readMarkup(part.text))

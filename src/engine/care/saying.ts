@@ -1,8 +1,10 @@
 import { createHash } from "node:crypto"
 import type { Said, Unsigned } from "../../core/channels/simulate.ts"
 import { kindOf } from "../../core/channels/registry.ts"
+import { hasProfile } from "../../core/gateway/shipped.ts"
 import type { Database } from "../../store/database.ts"
 import { newId } from "../../store/ids.ts"
+import { intakeById } from "../../store/intakeReads.ts"
 import { keepSaid } from "../../store/media.ts"
 import type { KnownChannel } from "../channels.ts"
 import type { Inlet } from "../inlet/inlet.ts"
@@ -16,6 +18,8 @@ export interface SayingGiven {
   media?: { data: string; mime: string; name: string }
   /** A call's body as the provider would send it, in place of everything else. */
   payload?: string
+  /** The passage of a call that came before, whose words are said again as a message of their own. */
+  again?: string
   from?: string
   name?: string
   place?: string
@@ -50,26 +54,36 @@ export async function say(
 ): Promise<SaidView> {
   const { row, channel } = known
   const kind = kindOf(row.kind)
-  const no = kind.cannot?.(channel).receive
-  if (no)
-    throw new Trouble("cannot-be-said", `Nothing can be said to "${row.key}": ${no}.`, "Say it on another channel.")
   if (row.learning && Date.parse(row.learning.until) > wallClock("until").getTime())
     throw new Trouble(
       "bad-input",
       `"${row.key}" waits for a call to learn from, and a made-up one would teach it nothing.`,
       `End that first: wobbet channel learn ${row.key} --stop.`,
     )
+  const cannot = kind.cannot?.(channel)
+  // Without a profile nobody knows how its gateway would call.
+  const no = cannot?.receive ?? (kind.schemasFor && !hasProfile(channel) ? cannot?.send : undefined)
+  if (no)
+    throw new Trouble("cannot-be-said", `Nothing can be said to "${row.key}": ${no}.`, "Say it on another channel.")
   const now = wallClock("signature")
-  const from = { address: given.from ?? kind.simulate.person, name: given.name ?? "A simulated person" }
+  const payload = given.again === undefined ? given.payload : await bodyAgain(parts.database, known, given.again)
+  const from = (given.again !== undefined && senderOf(payload!, known)) || {
+    address: given.from ?? kind.simulate.person,
+    name: given.name ?? "A simulated person",
+  }
   const call =
-    given.payload === undefined
+    payload === undefined
       ? kind.simulate.call(await saidOf(parts.database, given, from), channel, now)
-      : bodyOf(given.payload)
+      : bodyOf(payload)
   // A stand-in knows the people it plays, and nobody who was made up just now.
   const played = given.from !== undefined && isStandin(String(channel.settings.apiBase ?? ""))
   const captured = !given.really && !played
   const id = newId("itk")
-  const said = { captured, ...(given.payload === undefined ? { name: from.name } : {}) }
+  const said = {
+    captured,
+    ...(payload === undefined ? { name: from.name } : {}),
+    ...(given.again === undefined ? {} : { again: true as const }),
+  }
   const answer = await parts.inlet.receive(row.key, kind.simulate.sign(call, channel, now), now, { id, said })
   // Whoever said it has the answer, if one came inside the call.
   answer.written?.(true)
@@ -85,6 +99,35 @@ export async function say(
     captured,
     from,
   }
+}
+
+/** The body of a call that was taken in before. It is made a new call: only what was genuine may be. */
+async function bodyAgain(database: Database, { row, channel }: KnownChannel, passage: string): Promise<string> {
+  const found = await intakeById(database, passage)
+  const no = (says: string, remedy: string) => new Trouble("bad-input", says, remedy, "again")
+  const finding = `"wobbet message find" lists what was said; the passage of each can be said again.`
+  if (!found) throw no(`There is no call under the passage "${passage}".`, finding)
+  if (found.channel !== row.key)
+    throw no(
+      `That call came on the channel "${found.channel}".`,
+      `Say it again there: wobbet say ${found.channel} --again …`,
+    )
+  if (!found.genuine) throw no("That call was refused: nobody knows who made it.", finding)
+  const body = found.body.toString("utf8")
+  const call = { method: "POST", address: `/in/${row.key}`, headers: found.headers, body: found.body }
+  if (body === "" || kindOf(row.kind).parse(call, channel).messages.length === 0)
+    throw no("Nothing was said in that call, or it is no longer kept.", finding)
+  return body
+}
+
+/** Who said what a body holds. */
+function senderOf(payload: string, { row, channel }: KnownChannel): Said["from"] | undefined {
+  const { type, body } = bodyOf(payload)
+  const call = { method: "POST", address: `/in/${row.key}`, headers: { "content-type": type }, body: Buffer.from(body) }
+  const who = kindOf(row.kind)
+    .parse(call, channel)
+    .messages.find(({ message }) => message.from)?.message.from
+  return who?.address === undefined ? undefined : { address: who.address, name: who.name ?? who.address }
 }
 
 async function saidOf(database: Database, given: SayingGiven, from: Said["from"]): Promise<Said> {

@@ -2,8 +2,8 @@ import { createHash } from "node:crypto"
 import { setTimeout as pause } from "node:timers/promises"
 import type { Logger } from "pino"
 import type { Alarm, ChannelKind, Parsed, ParsedMessage, Verdict } from "../../core/channels/kind.ts"
-import type { InboundCall, InletAnswer } from "../../core/channels/call.ts"
 import { nothingParsed } from "../../core/channels/kind.ts"
+import type { InboundCall, InletAnswer } from "../../core/channels/call.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import { storable, storableJson } from "../../core/message/graphemes.ts"
 import type { Message } from "../../core/message/message.ts"
@@ -153,7 +153,7 @@ export class Inlet {
   ): Reading {
     const { row, channel } = known
     const kind = kindOf(row.kind)
-    const parsed = origin?.said ? simulated(kind.parse(call, channel), origin.said) : kind.parse(call, channel)
+    const parsed = origin?.said ? simulated(kind.parse(call, channel), origin) : kind.parse(call, channel)
     const answer = kind.acknowledge(call, parsed, channel)
     const repeats = (row.settings.repeats as boolean | undefined) ?? kind.repeats(call, channel)
     const secrets = [...Object.values(channel.secrets), ...Object.values(known.former)]
@@ -483,16 +483,23 @@ export interface Origin {
   /** The id it is kept under: where a service elsewhere received it, the one it has there. */
   id: string
   /** Set where it was made here to try the bot. */
-  said?: { captured: boolean; name?: string }
+  said?: {
+    captured: boolean
+    name?: string
+    /** Set where a call that came before is said again: its messages are new ones, and all else in it has been done. */
+    again?: true
+  }
 }
 
 /** What was read from a made-up call, marked as such; a person nobody can ask about has the name that was given. */
-function simulated(parsed: Parsed, { captured, name }: NonNullable<Origin["said"]>): Parsed {
+function simulated(parsed: Parsed, { id, said }: Origin): Parsed {
+  const { captured, name, again } = said!
   return {
-    ...parsed,
-    notes: [...parsed.notes, "simulated: it was said here, to try the bot"],
-    messages: parsed.messages.map(({ courtesies, message, ...rest }) => ({
+    ...(again ? nothingParsed() : parsed),
+    notes: [...parsed.notes, `simulated: it was said here${again ? " again" : ""}, to try the bot`],
+    messages: parsed.messages.map(({ courtesies, message, ...rest }, at) => ({
       ...rest,
+      ...(again ? { eventKey: `again:${id}:${at}` } : {}),
       ...(courtesies && !captured ? { courtesies } : {}),
       message: {
         ...message,

@@ -193,12 +193,19 @@ export const channelRoutes: ApiRoute[] = [
         name: Joi.string().max(500).required(),
       }).description("a file that is sent"),
       payload: Joi.string().max(1_000_000).description("a call's body, in place of everything else"),
+      again: Joi.string()
+        .pattern(/^itk_\w{1,40}$/)
+        .description("the passage of a call that came, whose words are said again, in place of everything else"),
       from: Joi.string().min(1).max(200).description("the person's address; a made-up one when left out"),
       name: Joi.string().min(1).max(200).description("the person's name"),
       place: Joi.string().min(1).max(200).description("a group's address"),
       really: Joi.boolean().default(false).description("whether replies go to the provider, instead of being captured"),
     })
-      .or("text", "press", "media", "payload")
+      .or("text", "press", "media", "payload", "again")
+      .oxor("again", "payload")
+      .oxor("again", "text")
+      .oxor("again", "press")
+      .oxor("again", "media")
       .oxor("payload", "text")
       .oxor("payload", "press")
       .oxor("payload", "media"),
