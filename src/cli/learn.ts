@@ -156,6 +156,7 @@ async function learn(key: string, options: Options): Promise<void> {
   if (asJson(options, done)) return
   print(
     `${colors.green("●")} The profile ${done.profile} is written${done.file ? ` (${done.file} of the bot folder)` : ""}, and ${key} speaks by it.`,
+    ...(done.stays.length > 0 ? [`  The same for everybody: ${inLine(done.stays.join("; "), 400)}.`] : []),
     ...(done.first === undefined
       ? [`  Next: wobbet channel check ${key}, and wobbet channel connect ${key} where it registers its address.`]
       : [
@@ -232,10 +233,13 @@ function printSample(sample: Sample, places: { [role: string]: string }): void {
   const roleOf = new Map(Object.entries(places).map(([role, where]) => [where, role as FieldRole]))
   print("", `A call came: ${sample.call.method} ${sample.call.address}, ${sample.body}.`, "")
   table(
-    ["field", "value", "taken as"],
-    sample.fields.map(({ where, value }) => {
+    ["field", "value", "taken as", "how sure"],
+    sample.fields.map(({ where, value, role: proposed, certainty, otherwise = [] }) => {
       const role = roleOf.get(where)
-      return [where, inLine(value, 48), role ? colors.green(roleWords[role]) : ""]
+      if (!role) return [where, inLine(value, 40), "", ""]
+      const others = otherwise.length > 0 ? `; or ${otherwise.join(", ")}` : ""
+      const sure = role === proposed ? `${certainty}${certainty === "sure" ? "" : others}` : "as you said"
+      return [where, inLine(value, 40), colors.green(roleWords[role]), inLine(sure, 60)]
     }),
     "It has no fields.",
   )

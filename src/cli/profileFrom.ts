@@ -142,5 +142,8 @@ function printExamples(made: ExamplesShown): void {
     print(`${colors.green("●")} the secret ${name} (${inLine(says, 100)}); its value was taken out`)
   for (const { name, says } of made.settings) print(`${colors.green("●")} the setting ${name} (${inLine(says, 100)})`)
   for (const lack of made.lacks) print(`${colors.red("✕")} ${wrapped(inLine(lack, 300), 2)}`)
+  for (const { stays } of made.calls)
+    if (stays.length > 0)
+      print(`${colors.dim("○")} the same for everybody: ${wrapped(inLine(stays.join("; "), 600), 2)}`)
   for (const doubt of made.doubts) print(`${colors.yellow("○")} not certain: ${wrapped(inLine(doubt, 300), 2)}`)
 }

@@ -99,7 +99,7 @@ export interface Api {
   "DELETE /channels/{key}/learn": { answer: void }
   "POST /channels/{key}/learn/agree": {
     body: LearnedAgreement & { places: { [role in FieldRole]?: string } }
-    answer: { channel: ChannelShown; profile: string; file?: string; first?: { status: number } }
+    answer: { channel: ChannelShown; profile: string; file?: string; first?: { status: number }; stays: string[] }
   }
   "GET /profiles": { answer: Page<ProfileShown> }
   "POST /profiles": { body: { source: string; keep: boolean }; answer: { name?: string; faults: ProfileFault[] } }

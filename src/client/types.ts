@@ -688,7 +688,14 @@ export interface LearningShown {
     /** What else the samples tell, as it stands in a profile. */
     more: { message?: object; status?: object; state?: object; handshake?: object }
     body: "form" | "json" | "xml"
-    fields: { where: string; value: string; role?: FieldRole }[]
+    fields: {
+      where: string
+      value: string
+      role?: FieldRole
+      /** How sure the role is, and which other fields could have it. */
+      certainty?: "sure" | "likely" | "a guess"
+      otherwise?: string[]
+    }[]
     roles: { [role in FieldRole]?: string }
     proofs: { scheme: { scheme: string; secret: string }; certain: boolean; says: string }[]
     lacks: string[]
@@ -792,7 +799,7 @@ export type RequestSort =
 export interface ExamplesShown {
   apiBase: string
   name: string
-  calls: { sort: string; calling: { method: string; address: string }; found: string[] }[]
+  calls: { sort: string; calling: { method: string; address: string }; found: string[]; stays: string[] }[]
   settings: { name: string; says: string; example?: string }[]
   secrets: { name: string; says: string }[]
   lacks: string[]

@@ -28,3 +28,8 @@ export async function keepProfile(
   )
   return changed.length > 0
 }
+
+/** When a profile became what it is now; undefined for one that ships. */
+export async function profileChanged(database: Database, name: string): Promise<Date | undefined> {
+  return (await rows<ProfileRow>(database, "SELECT changed_at FROM profiles WHERE name = ?", [name]))[0]?.changed_at
+}

@@ -110,7 +110,7 @@ function Fields({
         </tr>
       </thead>
       <tbody>
-        {sample.fields.map(({ where, value }) => (
+        {sample.fields.map(({ where, value, role, certainty, otherwise = [] }) => (
           <tr key={where} className="border-t border-line">
             <td className="py-1 pr-4 font-mono text-xs [overflow-wrap:anywhere]">{shown(where)}</td>
             <td className="py-1 pr-4 [overflow-wrap:anywhere]">{shown(value)}</td>
@@ -128,6 +128,12 @@ function Fields({
                   </option>
                 ))}
               </select>
+              {role && places[role] === where && certainty !== "sure" ? (
+                <span className="block text-xs text-quiet">
+                  {certainty}
+                  {otherwise.length > 0 ? `; it could be ${shown(otherwise.join(", "))}` : ""}
+                </span>
+              ) : null}
             </td>
           </tr>
         ))}
@@ -259,7 +265,7 @@ function Example({ text, name }: { text: string; name: string }) {
   if (!read) return null
   return (
     <div role="status" className="mt-2 grid gap-2 border-l-4 border-spruce bg-spruce-wash px-3 py-2">
-      {read.calls.map(({ sort, calling, found }) => (
+      {read.calls.map(({ sort, calling, found, stays }) => (
         <div key={calling.address}>
           <p>
             {sort}:{" "}
@@ -268,6 +274,7 @@ function Example({ text, name }: { text: string; name: string }) {
             </code>
           </p>
           <p className="text-xs text-quiet">{found.map((one) => shown(one)).join("; ")}</p>
+          {stays.length > 0 ? <p className="text-xs">The same for everybody: {shown(stays.join("; "))}</p> : null}
         </div>
       ))}
       {[...read.lacks, ...read.doubts, ...(read.faults ?? [])].map((one) => (

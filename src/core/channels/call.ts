@@ -108,8 +108,7 @@ export interface PlaceAddress {
   prefix?: string
 }
 
-export type FormPart =
-  FormField | { name: string; data: string; filename: string; mime: string }
+export type FormPart = FormField | { name: string; data: string; filename: string; mime: string }
 
 export type ProviderAnswer =
   | { status: number; headers: { [name: string]: string }; body: string }

@@ -6,6 +6,7 @@ import type { HandValue, Identity } from "../../core/channels/kind.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import type { Database } from "../../store/database.ts"
 import { callsSince, lastCalls, lastRefusal } from "../../store/intakeReads.ts"
+import { profileChanged } from "../../store/profiles.ts"
 import { lastAnswers } from "../../store/outbox.ts"
 import { lanesKnown, releaseOfChannel } from "../../store/releases.ts"
 import type { ChannelComparison } from "./views.ts"
@@ -256,6 +257,17 @@ async function calls(walk: Walk): Promise<CheckLine> {
     }
   if (refused && !refused.verdict.genuine && (!last.genuine || refused.received_at > last.genuine)) {
     const { why, near, remedy } = refused.verdict
+    const { profile } = known.row.settings
+    const changed = typeof profile === "string" ? await profileChanged(database, profile) : undefined
+    // By an earlier profile, or before there was one, it says nothing of calls that come now.
+    if (changed && refused.received_at < changed)
+      return {
+        about,
+        mark: "open",
+        says: `no call has come since the profile ${profile as string} was written; one was refused before`,
+        remedy: "Write to it from a phone, and look again.",
+        passage: refused.id,
+      }
     return {
       about,
       mark: "wrong",

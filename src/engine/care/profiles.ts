@@ -240,7 +240,7 @@ export class Profiles {
   async agree(
     key: string,
     given: Agreement,
-  ): Promise<{ channel: ChannelView; profile: string; file?: string; first?: { status: number } }> {
+  ): Promise<{ channel: ChannelView; profile: string; file?: string; first?: { status: number }; stays: string[] }> {
     const { care, sampling, inlet } = this.parts
     const { channel } = care.known(key)
     const found = await sampling.samples(key)
@@ -300,7 +300,8 @@ export class Profiles {
     let first: { status: number } | undefined
     for (const { call, given: fromFile } of found.samples)
       if (!fromFile) first ??= { status: (await inlet.receive(key, call, wallClock("record"))).status }
-    return { channel: shown, profile: given.name, ...(file ? { file } : {}), ...(first ? { first } : {}) }
+    const stays = calls.flatMap((call) => call.stays)
+    return { channel: shown, profile: given.name, ...(file ? { file } : {}), ...(first ? { first } : {}), stays }
   }
 
   /**

@@ -41,6 +41,8 @@ export interface CallProposal {
   answer?: string
   /** What stands for what, in words. */
   found: string[]
+  /** What stays in it as it stands in the example, in words; only of a call that sends. */
+  stays: string[]
   lacks: string[]
   doubts: string[]
 }
@@ -132,6 +134,7 @@ function proposeCall(
     settings: [],
     secrets: [],
     found: [],
+    stays: [],
     lacks: [...example.lacks],
     doubts: [...example.notes],
     ...(example.answer === undefined ? {} : { answer: example.answer }),
@@ -593,7 +596,16 @@ function put(into: Content, name: string, value: unknown, leaf: Leaf, roles: Map
     draft.out.media = { ...draft.out.media, [name]: "{media}" }
     return
   }
-  into[name] = valueOf(leaf, roles, draft) ?? value
+  into[name] = valueOf(leaf, roles, draft) ?? kept(value, leaf, draft)
+}
+
+/** Values of an example that are named as staying. */
+const mostKept = 20
+
+/** A value that stays as the example has it: whoever agrees should see that it is the same for everybody. */
+function kept(value: unknown, { path, value: shown }: Leaf, { sort, out }: Draft): unknown {
+  if (sort === "send" && out.stays.length < mostKept) out.stays.push(`${path} is always ${shown.slice(0, 60)}`)
+  return value
 }
 
 function contentIn(value: unknown, path: string, key: string, roles: Map<string, string>, draft: Draft): unknown {
@@ -605,7 +617,7 @@ function contentIn(value: unknown, path: string, key: string, roles: Map<string,
       .filter((one, at) => !(at > 0 && typeof one === "string" && numberIn(one)))
   if (typeof value !== "object" || value === null) {
     const leaf = { path, key, value: String(value), text: typeof value === "string" }
-    return valueOf(leaf, roles, draft) ?? value
+    return valueOf(leaf, roles, draft) ?? kept(value, leaf, draft)
   }
   const out: Content = {}
   for (const [name, one] of Object.entries(value)) {

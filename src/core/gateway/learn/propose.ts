@@ -65,7 +65,7 @@ export function propose(calls: InboundCall[], ours: Ours): Proposal {
   if (unreadable !== undefined) return { ...none, body, lacks: [unreadable] }
   const lacks: string[] = []
   const others = messages.slice(1).map((one) => one.fields)
-  const { found, doubts } = rolesIn(fields, ours.number, others)
+  const { found, how, doubts } = rolesIn(fields, ours.number, others)
   if (messages.length === 0) lacks.push("none of the samples is a message: let somebody write to the gateway")
   if (found.from === undefined) lacks.push("none of the fields looks like a sender: name it")
   if (found.text === undefined) lacks.push("none of the fields looks like a text: name it")
@@ -82,7 +82,7 @@ export function propose(calls: InboundCall[], ours: Ours): Proposal {
     body,
     fields: fields.map((field) => ({
       ...field,
-      ...(byWhere.has(field.where) ? { role: byWhere.get(field.where)! } : {}),
+      ...(byWhere.has(field.where) ? { role: byWhere.get(field.where)!, ...how[byWhere.get(field.where)!] } : {}),
     })),
     roles: found,
     ...(own ? { own } : {}),

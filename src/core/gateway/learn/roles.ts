@@ -1,6 +1,6 @@
 import { isSameNumber } from "../fields.ts"
 import { e164 } from "../numbers.ts"
-import type { FieldRole, SampleField } from "./sample.ts"
+import type { Certainty, FieldRole, SampleField } from "./sample.ts"
 import { roles } from "./sample.ts"
 
 /** How well a name, and a value, fit a role. */
@@ -81,17 +81,14 @@ const clear = 1.5
  *
  * @param others further messages of the same gateway: an id differs in each, a text hardly ever stays
  */
-export function rolesIn(
-  fields: SampleField[],
-  ownNumber: string | undefined,
-  others: SampleField[][] = [],
-): { found: { [role in FieldRole]?: string }; doubts: string[] } {
-  const found: { [role in FieldRole]?: string } = {}
+export function rolesIn(fields: SampleField[], ownNumber: string | undefined, others: SampleField[][] = []): Roles {
+  const found: Roles["found"] = {}
+  const how: Roles["how"] = {}
   const doubts: string[] = []
   const taken = new Set<string>()
   const own = fields.filter(({ value }) => isSameNumber(value, ownNumber)).map(({ where }) => where)
   for (const role of roles) {
-    const [best, next] = fields
+    const [best, ...more] = fields
       .filter(({ where }) => !taken.has(where) && !(role === "from" && own.includes(where)))
       .map(({ where, value }) => ({
         where,
@@ -103,13 +100,34 @@ export function rolesIn(
     if (!best || best.score < (role === "text" ? 2 : 4)) continue
     found[role] = best.where
     taken.add(best.where)
+    const [next] = more
+    const otherwise = more.filter(({ score }) => score > Math.max(1, best.score - 4)).slice(0, 3)
+    how[role] = {
+      certainty: certaintyOf(best.score, best.score - (otherwise[0]?.score ?? 0)),
+      otherwise: otherwise.map(({ where }) => where),
+    }
     // The same value twice is no question.
     const ours = next && role === "from" && stepsOf(next.where).some((step) => ownSide.test(step))
     const close = next && !ours && next.score > best.score - clear && next.value !== best.value
     if (close && (role === "from" || role === "text"))
       doubts.push(`the ${role === "from" ? "sender" : "text"} is ${best.where}, or ${next.where}`)
   }
-  return { found, doubts }
+  // What has a role of its own is not likely to have this one.
+  for (const one of Object.values(how)) one.otherwise = one.otherwise.filter((where) => !taken.has(where))
+  return { found, how, doubts }
+}
+
+/** Which field has which role, how sure that is, and where a person should look. */
+interface Roles {
+  found: { [role in FieldRole]?: string }
+  how: { [role in FieldRole]?: Required<Pick<SampleField, "certainty" | "otherwise">> }
+  doubts: string[]
+}
+
+/** How sure a role is: by how well the field fits, and how much better than any other. */
+function certaintyOf(score: number, lead: number): Certainty {
+  if (lead < clear) return "a guess"
+  return score >= 6 && lead >= 2 * clear ? "sure" : "likely"
 }
 
 /** What further messages say for or against a field: an id that stays is none, and neither is a text or a time. */

@@ -11,7 +11,12 @@ export interface SampleField {
   where: string
   value: string
   role?: FieldRole
+  /** How sure it is that it has the role; and which other fields could have it, the likeliest first. */
+  certainty?: Certainty
+  otherwise?: string[]
 }
+
+export type Certainty = "sure" | "likely" | "a guess"
 
 /** How a sample seems to be proven. */
 export interface ProofGuess {
