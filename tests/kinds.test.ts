@@ -15,6 +15,7 @@ routes:
   - { name: greet, when: { command: start }, handler: { text: "Hello {{contact.name}}" } }
   - { name: card, when: { phrase: "card" }, handler: card }
   - { name: long, when: { phrase: "long" }, handler: long }
+  - { name: quoted, when: { phrase: "what was that" }, handler: { text: "That was: {{message.quote}}" } }
   - { name: photo, when: { media: image }, handler: { text: "A fine photo, {{contact.name}}." } }
 unrouted: { text: "You said {{message.text}}" }
 `,
@@ -41,6 +42,27 @@ afterAll(async () => {
   await endAll()
   await Promise.all(stages.map((stage) => stage.stop()))
 })
+
+test.each(["whatsapp", "messenger"])(
+  "on %s, which tells only an id, an answer comes with the words of what it answers",
+  async (kind) => {
+    const stage = await on(kind)
+    await stage.says("ahoy")
+    await stage.answered(1)
+    const id = await eventually(
+      async () => (await stage.messages({ direction: "out" })).items[0]?.providerId ?? undefined,
+      "its id",
+    )
+    await stage.does("say", { text: "what was that", replyTo: id })
+    expect((await stage.answered(2))[1]!.text).toBe("That was: You said ahoy")
+    // Their own words, too; and what nobody knows stays out.
+    const own = (await stage.messages({ direction: "in" })).items.find(({ text }) => text === "ahoy")!.providerId
+    await stage.does("say", { text: "what was that", replyTo: own })
+    expect((await stage.answered(3))[2]!.text).toBe("That was: ahoy")
+    await stage.does("say", { text: "what was that", replyTo: "nobody.knows" })
+    expect((await stage.answered(4))[3]!.text).toMatch(/^That was:\s*$/)
+  },
+)
 
 describe.each(kindsWithStandins)("on %s", (kind) => {
   test("a message is answered by name, and its passage tells every stop", async () => {

@@ -46,3 +46,20 @@ export async function factsOf(database: Database, asked: FactsAsked): Promise<Fa
   )
   return found ?? { placeTags: [], contact: null, taken: null, before: null, answersBot: false }
 }
+
+/** What messages of a conversation said that others answer, by the provider's ids; of the newest alone. */
+export async function wordsAnswered(
+  database: Database,
+  conversation: string,
+  ids: string[],
+): Promise<Map<string, string>> {
+  const found = await hotRows<{ id: string; words: string | null }>(
+    database,
+    `SELECT coalesce(m.provider_id, a.provider_id) AS id, m.words
+     FROM (SELECT id, provider_id, words FROM messages WHERE conversation = ? ORDER BY position DESC LIMIT ${mostLooked}) m
+       LEFT JOIN attempts a ON a.message = m.id
+     WHERE coalesce(m.provider_id, a.provider_id) = ANY(?)`,
+    [conversation, ids],
+  )
+  return new Map(found.flatMap(({ id, words }) => (words ? [[id, words] as const] : [])))
+}

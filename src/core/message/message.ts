@@ -23,7 +23,7 @@ export interface Message {
   reaction?: { emoji: string; removed: boolean; to: string }
   /** The provider's id of the message this one answers. */
   replyTo?: string
-  /** What the answered message said, as far as the provider repeats it. */
+  /** What the answered message said: as the provider repeats it, or as it stands on record. */
   quote?: string
   mentionsBot?: boolean
   /** An address at which this message may be answered for a while. */

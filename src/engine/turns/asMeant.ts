@@ -2,6 +2,7 @@ import { tokenMark } from "../../core/channels/choiceTokens.ts"
 import { kindOf } from "../../core/channels/registry.ts"
 import { optionMeant } from "../../core/routing/optionMeant.ts"
 import type { Database } from "../../store/database.ts"
+import { wordsAnswered } from "../../store/facts.ts"
 import type { Line, PendingMessage } from "../../store/lines.ts"
 import { choicesBehind } from "../../store/turns.ts"
 import type { KnownChannel } from "../channels.ts"
@@ -26,6 +27,26 @@ export async function withChoices(database: Database, line: Line, group: Pending
   return group.map((one) => {
     const meant = one.message.choice && behind.get(`${channel} ${one.message.choice.id}`)
     return meant ? { ...one, message: { ...one.message, choice: meant, text: meant.label } } : one
+  })
+}
+
+/** Characters of an answered message's words that are said along. */
+const longestQuote = 2000
+
+/** Answers with the words of what they answer, on kinds that tell only its id. */
+export async function withQuotes(
+  database: Database,
+  { conversation }: Line,
+  group: PendingMessage[],
+): Promise<PendingMessage[]> {
+  const lacks = ({ message: { event, replyTo, quote } }: PendingMessage) =>
+    replyTo !== undefined && quote === undefined && (event === "text" || event === "media")
+  const ids = group.filter(lacks).map(({ message }) => message.replyTo!)
+  if (ids.length === 0) return group
+  const said = await wordsAnswered(database, conversation, ids)
+  return group.map((one) => {
+    const words = lacks(one) ? said.get(one.message.replyTo!) : undefined
+    return words === undefined ? one : { ...one, message: { ...one.message, quote: words.slice(0, longestQuote) } }
   })
 }
 

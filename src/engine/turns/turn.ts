@@ -51,7 +51,7 @@ import type { Courtesies } from "../sender/courtesies.ts"
 import type { Sender } from "../sender/sender.ts"
 import type { Plan } from "./decision.ts"
 import { planOf } from "./decision.ts"
-import { named, withChoices } from "./asMeant.ts"
+import { named, withChoices, withQuotes } from "./asMeant.ts"
 import { factsFor } from "./facts.ts"
 import type { InterviewStep, Talks } from "./interviewTurn.ts"
 import { afterAside, allStopped, ranStep, stepOf, talksOf, timerAgain, tooDeep } from "./interviewTurn.ts"
@@ -153,7 +153,8 @@ async function turnOf(
   startedAt: Date,
 ): Promise<TurnResult> {
   const heard = await withoutEchoes(parts.database, known, line.conversation, group)
-  const messages = await named(parts.people, known, await withChoices(parts.database, line, heard))
+  const meant = await withQuotes(parts.database, line, await withChoices(parts.database, line, heard))
+  const messages = await named(parts.people, known, meant)
   const now = nowOf(line)
   const pace = paceOf(line, messages.at(-1)!.message, now)
   const facts = release && (await factsFor(parts.database, release.table, known, line, messages))
