@@ -206,6 +206,14 @@ test("a request holds instructions, facts, time and person, and what was said", 
     max_tokens: 100,
     stream: true,
   })
+  const asked = (more: object) =>
+    Object.keys(
+      JSON.parse(requestBody({ ...harbour, ...more }, [], [], { streams: false, limit: "max_tokens" })) as object,
+    ).filter((name) => !["model", "messages", "max_tokens"].includes(name))
+  expect(asked({})).toEqual([])
+  expect(
+    asked({ temperature: 0, topP: 0.5, seed: 7, stop: ["."], presencePenalty: 1, frequencyPenalty: 1, effort: "low" }),
+  ).toEqual(["temperature", "top_p", "seed", "stop", "presence_penalty", "frequency_penalty", "reasoning_effort"])
 })
 
 test("a request never comes to more than the model takes: what was said longest ago goes first, then long words are cut", () => {

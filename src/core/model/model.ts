@@ -13,6 +13,15 @@ export interface Model {
   /** Tokens of an answer at most. */
   answer: number
   temperature?: number
+  topP?: number
+  /** With the same seed, servers that can give the same answer to the same question. */
+  seed?: number
+  /** Texts at which the answer ends. */
+  stop?: string[]
+  presencePenalty?: number
+  frequencyPenalty?: number
+  /** How much a model that reasons may do so, in the server's own word, such as `low`. */
+  effort?: string
   /** Calls of one process to the server at once. */
   atOnce: number
   /** Milliseconds without a byte after which an answer that has begun counts as stalled. */
@@ -57,6 +66,12 @@ export const modelSchema = (secretName: Joi.Schema, duration: Joi.Schema) =>
     context: Joi.number().integer().min(500).max(2_000_000).default(8000),
     answer: Joi.number().integer().min(16).max(32_000).default(500),
     temperature: Joi.number().min(0).max(2),
+    topP: Joi.number().min(0).max(1),
+    seed: Joi.number().integer(),
+    stop: Joi.array().items(Joi.string().min(1).max(200)).single().min(1).max(4),
+    presencePenalty: Joi.number().min(-2).max(2),
+    frequencyPenalty: Joi.number().min(-2).max(2),
+    effort: Joi.string().min(1).max(30),
     atOnce: Joi.number().integer().min(1).max(1000).default(500),
     stall: duration.default(30_000),
     prices: Joi.object({ asked: Joi.number().min(0).required(), answered: Joi.number().min(0).required() }),

@@ -136,7 +136,14 @@ export function requestBody(
     model: model.model,
     messages,
     [limit]: model.answer,
-    ...(model.temperature === undefined ? {} : { temperature: model.temperature }),
+    // What nothing is written for is left out here, and the server has its own.
+    temperature: model.temperature,
+    top_p: model.topP,
+    seed: model.seed,
+    stop: model.stop,
+    presence_penalty: model.presencePenalty,
+    frequency_penalty: model.frequencyPenalty,
+    reasoning_effort: model.effort,
     ...(tools.length > 0 ? { tools: tools.map((tool) => ({ type: "function", function: tool })) } : {}),
     ...(streams ? { stream: true, stream_options: { include_usage: true } } : {}),
   })
