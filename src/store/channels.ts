@@ -15,6 +15,8 @@ export interface ChannelRow {
   state: "on" | "paused" | "locked out"
   reason: string | null
   remedy: string | null
+  /** Whether it is locked out for its account's state, and resumes when that is good again. */
+  for_state: boolean
   bot: string | null
   lane: string
   identity: Identity | null
@@ -112,13 +114,13 @@ export async function keepIdentity(database: Database, key: string, identity: Id
 export async function stopChannel(
   database: Database,
   key: string,
-  stop: { state: "paused" | "locked out"; reason: string; remedy?: string },
+  stop: { state: "paused" | "locked out"; reason: string; remedy?: string; forState?: boolean },
 ): Promise<boolean> {
   return database.transaction(async (step) => {
     const changed = await rows(
       step,
-      `UPDATE channels SET state = ?, reason = ?, remedy = ? WHERE key = ? AND state = 'on' RETURNING key`,
-      [stop.state, stop.reason, stop.remedy ?? null, key],
+      `UPDATE channels SET state = ?, reason = ?, remedy = ?, for_state = ? WHERE key = ? AND state = 'on' RETURNING key`,
+      [stop.state, stop.reason, stop.remedy ?? null, stop.forState === true, key],
     )
     await rows(
       step,
@@ -139,7 +141,7 @@ export async function resumeChannel(
   return database.transaction(async (step) => {
     const changed = await rows(
       step,
-      `UPDATE channels SET state = 'on', reason = NULL, remedy = NULL, resumed_at = now() WHERE key = ? AND state <> 'on' AND (?::text IS NULL OR state = ?) RETURNING key`,
+      `UPDATE channels SET state = 'on', reason = NULL, remedy = NULL, for_state = false, resumed_at = now() WHERE key = ? AND state <> 'on' AND (?::text IS NULL OR state = ?) RETURNING key`,
       [key, from, from],
     )
     if (changed.length > 0 || from === null) await wakeLines(step, [key])

@@ -25,6 +25,7 @@ import * as notices from "./migrations/0020-notices.ts"
 import * as relays from "./migrations/0021-relays.ts"
 import * as topics from "./migrations/0022-topics.ts"
 import * as countedFromSaid from "./migrations/0023-counted-from-said.ts"
+import * as stoppedForState from "./migrations/0024-stopped-for-state.ts"
 import { makePartitions } from "./partitions.ts"
 
 /** The one way to PostgreSQL. Nothing outside `store/` speaks SQL; others pass this on. */
@@ -54,6 +55,7 @@ const migrations: { [name: string]: Knex.Migration } = {
   "0021-relays": relays,
   "0022-topics": topics,
   "0023-counted-from-said": countedFromSaid,
+  "0024-stopped-for-state": stoppedForState,
 }
 
 const migrationSource: Knex.MigrationSource<string> = {

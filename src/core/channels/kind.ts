@@ -190,6 +190,8 @@ export interface Alarm {
   remedy: string
   /** Whether nothing can be sent until a person has acted. */
   lockedOut: boolean
+  /** Set where it is the account's state that tells so: another state ends it. */
+  forState?: true
 }
 
 export interface Rendered {
@@ -216,7 +218,7 @@ export type Outcome =
   /** The place has another address now; the same call will be taken there. */
   | { outcome: "moved"; to: string; why: string }
   /** The channel's keys no longer work: nothing of this channel can be sent. */
-  | { outcome: "lockedOut"; why: string; remedy: string }
+  | { outcome: "lockedOut"; why: string; remedy: string; forState?: true }
   /** The provider may or may not have taken it. */
   | { outcome: "unclear"; why: string }
 

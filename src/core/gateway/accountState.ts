@@ -10,13 +10,6 @@ export interface StateMeaning {
   alarm?: Alarm
 }
 
-const saysState = "the gateway says the account is "
-
-/** Whether a channel was stopped for its account's state, and not for its keys: only that is over with another state. */
-export function isForState(reason: string | null): boolean {
-  return reason?.includes(saysState) ?? false
-}
-
 /** What a gateway's word for the account's state means; undefined for a word the profile does not name. */
 export function meaningOfState(word: string, why: string | undefined, channel: Channel): StateMeaning | undefined {
   const { state } = profileOf(channel)
@@ -27,9 +20,10 @@ export function meaningOfState(word: string, why: string | undefined, channel: C
   return {
     state: word,
     alarm: {
-      says: `${saysState}"${word}": ${bad}${why ? ` (${why})` : ""}`,
+      says: `the gateway says the account is "${word}": ${bad}${why ? ` (${why})` : ""}`,
       remedy: remedyOf(state, channel),
       lockedOut: true,
+      forState: true,
     },
   }
 }

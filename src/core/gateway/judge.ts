@@ -25,7 +25,7 @@ export function judgeStatus(answer: Extract<ProviderAnswer, { status: number }>,
   const { state } = profileOf(channel)
   const word = wordAt(source, state?.answer, settings)
   const alarm = word === undefined ? undefined : meaningOfState(word, undefined, channel)?.alarm
-  if (alarm) return { outcome: "lockedOut", why: alarm.says, remedy: alarm.remedy }
+  if (alarm) return { outcome: "lockedOut", why: alarm.says, remedy: alarm.remedy, forState: true }
   const code = wordAt(source, outbound?.answer.code, settings)
   const says = wordsIn(at(source, outbound?.answer.says, settings))
   const known = meaningOf(outbound, code)

@@ -47,8 +47,8 @@ export class AccountWatch {
     const found = await identities.ask(known)
     // A gateway that does not answer just now says nothing of the account.
     if ("fault" in found) {
-      if (found.lockedOut) await alerts.lockOut(key, found.fault, found.remedy)
-    } else if (found.alarm) await alerts.lockOut(key, found.alarm.says, found.alarm.remedy)
+      if (found.lockedOut) await alerts.lockOut(key, { why: found.fault, remedy: found.remedy })
+    } else if (found.alarm) await alerts.alarmed(key, found.alarm)
     else await alerts.recovered(key, "the gateway says that its account is well")
     await endChore(database, name, self, true)
   }

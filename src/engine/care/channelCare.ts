@@ -7,7 +7,6 @@ import { kinds } from "../../core/channels/registry.ts"
 import type { FieldHelp } from "../../core/channels/fields.ts"
 import { fieldsOf } from "../../core/channels/fields.ts"
 import { readSecrets, readSettings } from "../../core/channels/settings.ts"
-import { isForState } from "../../core/gateway/accountState.ts"
 import type { Profile } from "../../core/gateway/profile.ts"
 import { lacksReceiver, noReceiver } from "../../core/gateway/receiver.ts"
 import type { ChannelRow } from "../../store/channels.ts"
@@ -213,8 +212,8 @@ export class ChannelCare {
     if ("fault" in found)
       throw new Trouble("provider-refused", `The check of "${key}" failed: ${found.fault}.`, found.remedy)
     // With keys that work, the account may be one that can send nothing all the same.
-    if (found.alarm) await this.parts.alerts.lockOut(key, found.alarm.says, found.alarm.remedy)
-    const isForAccount = isForState(known.row.reason) && !byHand
+    if (found.alarm) await this.parts.alerts.alarmed(key, found.alarm)
+    const isForAccount = known.row.for_state && !byHand
     const isWell = !found.alarm && !isUnaddressed(known.channel) && (!isForAccount || found.isWell === true)
     const resumed = known.row.state === "locked out" && isWell && (await resumeChannel(this.parts.database, key))
     if (resumed) {

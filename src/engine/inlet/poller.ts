@@ -160,7 +160,7 @@ export class Poller {
         this.report(key, read.conflict, read.remedy)
         await pause(conflictPause * 1000, round)
       } else if (read.fault.outcome === "lockedOut") {
-        if (known.row.state === "on") await this.parts.alerts.lockOut(key, read.fault.why, read.fault.remedy)
+        if (known.row.state === "on") await this.parts.alerts.lockOut(key, read.fault)
         failures++
         await pause(Math.min(2 ** failures, longestPause) * 1000, round)
       } else {

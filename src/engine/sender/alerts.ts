@@ -1,7 +1,6 @@
 import type { Logger } from "pino"
 import { request } from "undici"
-import type { Channel } from "../../core/channels/kind.ts"
-import { isForState } from "../../core/gateway/accountState.ts"
+import type { Alarm, Channel } from "../../core/channels/kind.ts"
 import { lacksReceiver, noReceiver } from "../../core/gateway/receiver.ts"
 import { hasProfile, profileOf } from "../../core/gateway/shipped.ts"
 import { escapeMarkup } from "../../core/message/markup.ts"
@@ -35,10 +34,16 @@ export class Alerts {
     }
   }
 
+  /** Stops a channel for what an alarm says. */
+  async alarmed(key: string, { says, remedy, forState }: Alarm): Promise<void> {
+    await this.lockOut(key, { why: says, remedy, forState })
+  }
+
   /** Stops a channel whose keys no longer work, and tells a person, once. What waits stays. */
-  async lockOut(key: string, why: string, remedy: string): Promise<void> {
+  async lockOut(key: string, stop: { why: string; remedy: string; forState?: true | undefined }): Promise<void> {
     const { database, channels, bell } = this.parts
-    const first = await stopChannel(database, key, { state: "locked out", reason: why, remedy })
+    const { why, remedy, forState = false } = stop
+    const first = await stopChannel(database, key, { state: "locked out", reason: why, remedy, forState })
     await channels.refresh()
     bell.ring("channels")
     bell.ring("live")
@@ -57,14 +62,17 @@ export class Alerts {
   async holdUnaddressed(): Promise<void> {
     for (const { row, channel } of this.parts.channels.on())
       if (isUnaddressed(channel))
-        await this.lockOut(row.key, noReceiver.says, unaddressedRemedy(String(row.settings.profile), row.key))
+        await this.lockOut(row.key, {
+          why: noReceiver.says,
+          remedy: unaddressedRemedy(String(row.settings.profile), row.key),
+        })
   }
 
   /** The account is well again: a channel that its state had locked out resumes, and who was told of that is told this. */
   async recovered(key: string, says: string): Promise<void> {
     const { database, channels, bell } = this.parts
     const known = channels.get(key)
-    if (known?.row.state !== "locked out" || !isForState(known.row.reason)) return
+    if (known?.row.state !== "locked out" || !known.row.for_state) return
     if (!(await resumeChannel(database, key, "locked out"))) return
     await channels.refresh()
     for (const ring of ["channels", "live", "work", "sends"] as const) bell.ring(ring)

@@ -14,7 +14,7 @@ export interface Consequence {
   /** The place has this address now. */
   moveTo?: string
   /** The channel's keys no longer work. */
-  lockOut?: { why: string; remedy: string }
+  lockOut?: { why: string; remedy: string; forState?: true }
 }
 
 /** Decides what an outcome means. Nothing is done here. */
@@ -40,7 +40,7 @@ export function consequenceOf(outcome: Outcome, begun: Begun, known: KnownChanne
     case "unclear":
       return { settlement: unclear(outcome, tries, known) }
     case "lockedOut":
-      return { settlement: { held: true }, lockOut: { why: outcome.why, remedy: outcome.remedy } }
+      return { settlement: { held: true }, lockOut: outcome }
   }
 }
 

@@ -49,11 +49,12 @@ export class Proofs {
   }
 
   /** The provider says that the channel needs a person. */
-  async alarmed(channel: string, { lockedOut, says, remedy }: Alarm): Promise<void> {
+  async alarmed(channel: string, alarm: Alarm): Promise<void> {
     const { channels, alerts, log } = this.parts
+    const { lockedOut, says, remedy } = alarm
     try {
       const known = channels.get(channel)
-      if (lockedOut) await alerts.lockOut(channel, says, remedy)
+      if (lockedOut) await alerts.alarmed(channel, alarm)
       else if (known) await alerts.raise(known, `The channel ${channel}: ${says}. ${remedy}`)
     } catch (error) {
       log.error({ err: error, channel }, `an alarm could not be passed on: ${says}`)

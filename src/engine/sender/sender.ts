@@ -421,7 +421,7 @@ export class Sender {
       const { settlement, ...rest } = consequenceOf(proven ?? outcome, begun, known)
       if (rest.hold !== undefined) this.pacers.get(begun.channel)?.hold(begun.place, rest.hold, readClocks())
       if (rest.moveTo !== undefined) await this.parts.directory.move(begun.channel, begun.place.address, rest.moveTo)
-      if (rest.lockOut) await this.parts.alerts.lockOut(begun.channel, rest.lockOut.why, rest.lockOut.remedy)
+      if (rest.lockOut) await this.parts.alerts.lockOut(begun.channel, rest.lockOut)
       const blank = blankSettlement(begun, name, outcome, proven, answer, known)
       await patiently(() => this.settlements.add(Object.assign(blank, settlement)))
       this.unrecorded.delete(begun.message)
