@@ -39,6 +39,7 @@ also:
   - { name: bridge back, when: { phrase: "$GARBAGE bridge $GARBAGE", channel: ${there.split(",")[0]} }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" } } }
   - { name: tunnel there, when: { phrase: "$GARBAGE tunnel $GARBAGE", channel: ${here.split(",")[0]} }, relay: { to: { channel: ${there.split(",")[0]}, place: "${there.split(",")[1]}" }, names: false } }
   - { name: tunnel back, when: { phrase: "$GARBAGE tunnel $GARBAGE", channel: ${there.split(",")[0]} }, relay: { to: { channel: ${here.split(",")[0]}, place: "${here.split(",")[1]}" }, names: false } }
+  - { name: bollard, when: { phrase: "bollard" }, relay: { to: { channel: ${there.split(",")[0]}, place: "4711" } } }
   - { name: nowhere, when: { phrase: "nowhere" }, relay: { to: { channel: gone, place: "1" } } }
 routes:
   - { name: shout, when: { phrase: "shout" }, handler: { relay: { to: ${desk}, names: false } } }
@@ -285,6 +286,17 @@ test("a far side that is not there holds up nobody, and is on record", async () 
     const { turns } = (await service.client.passage(newest!.id)).paths[0]!
     return turns.at(-1)!.relays?.some(({ state, why }) => state === "failed" && /no channel gone/.test(why ?? ""))
   }, "the record")
+})
+
+test("a copy that the far side refuses was not shown, and says why", async () => {
+  await ines.say("bollard")
+  await eventually(async () => {
+    const [message] = await ines.messages({ direction: "in", text: "bollard" })
+    const { paths } = await service.client.passage(message!.id)
+    const [relay] = paths[0]!.turns[0]!.relays!.filter(({ toPlace }) => toPlace === "4711")
+    expect(relay).toMatchObject({ state: "parked", why: expect.stringContaining("chat not found") })
+    return true
+  }, "the refusal")
 })
 
 test("what was relayed is called so, with the message it came from", async () => {

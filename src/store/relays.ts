@@ -371,8 +371,14 @@ export async function relaysOfMessages(database: Database, messages: string[]): 
   if (messages.length === 0) return []
   return rows(
     database,
-    `SELECT message, what, to_channel AS "toChannel", to_place AS "toPlace", state, why, copy FROM relays
-     WHERE message = ANY(?) ORDER BY id`,
+    // A copy that could not be said was not shown, and its reason is what a person looks for.
+    `SELECT r.message, r.what, r.to_channel AS "toChannel", r.to_place AS "toPlace",
+       CASE WHEN r.state = 'shown' AND p.id IS NOT NULL THEN 'parked' ELSE r.state END AS state,
+       coalesce(r.why, p.reason) AS why, r.copy
+     FROM relays r
+       LEFT JOIN LATERAL (SELECT id, reason FROM parked WHERE message = r.copy AND decided_at IS NULL ORDER BY id DESC LIMIT 1) p
+         ON r.copy IS NOT NULL
+     WHERE r.message = ANY(?) ORDER BY r.id`,
     [messages],
   )
 }
