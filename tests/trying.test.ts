@@ -5,6 +5,7 @@ import { writeFileSync } from "node:fs"
 import { signIn, startBrowser } from "./support/browser.ts"
 import type { Service } from "./support/harness.ts"
 import { atEnd, endAll, eventually, run, startService, tempFolder } from "./support/harness.ts"
+import { startGateway } from "./support/gateway.ts"
 import { setKind } from "./support/kinds.ts"
 import { quayBot } from "./support/quayBot.ts"
 
@@ -257,6 +258,13 @@ describe("saying something without a telephone", () => {
     expect(said.captured).toBe(false)
     const [shown] = await stage.answered(1)
     expect(shown!.text).toContain("you said to the stand-in")
+    // Nobody there plays somebody else, and what answers on this machine may be no stand-in at all.
+    const made = await service.client.say(stage.key, { text: "say to nobody", from: "U0NOBODY" })
+    expect(made.captured).toBe(true)
+    const { address, came } = await startGateway()
+    await service.client.changeChannel("say-field", { settings: { apiBase: address } })
+    expect((await service.client.say("say-field", { text: "say here", from: "447700900074" })).captured).toBe(true)
+    expect(came.filter(({ method }) => method === "POST")).toEqual([])
     const really = await service.client.say("say-json", { text: "say really", really: true })
     await eventually(
       async () =>
