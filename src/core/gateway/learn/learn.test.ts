@@ -1,6 +1,8 @@
 import { createHash, createHmac } from "node:crypto"
 import fc from "fast-check"
 import type { InboundCall } from "../../channels/call.ts"
+import { proposeCalls } from "../examples/propose.ts"
+import { readExample } from "../examples/request.ts"
 import { propose } from "./propose.ts"
 import { refusalsIn, unreadRefusal } from "./refusals.ts"
 import { echoIn } from "./sample.ts"
@@ -236,6 +238,15 @@ test.each<[string, object]>([
   ["no JSON", {}],
 ])("of the answer %s is learned what refuses", (answer, refused) => {
   expect(refusalsIn(answer)).toEqual(refused)
+})
+
+test("a profile that is written repeats nothing by a reference", () => {
+  const call = proposeCalls([
+    readExample(`curl https://x.example/send -d '{"to":"447700900123","text":"Hello there"}'`),
+  ]).calls[0]!
+  const written = writeProfile({ name: "made", addresses: "numbers", calls: [call] })
+  expect("source" in written && written.source).toContain("/result:")
+  expect("source" in written && written.source).not.toMatch(/[&*]a\d/)
 })
 
 test("an answer that refuses in the usual words is pointed at where the profile does not read it", () => {

@@ -11,8 +11,8 @@ export const usualRefusals: Conditions = {
   "/ok": [false],
   "/success": [false],
   "/error": [true],
-  "/status": failed,
-  "/result": failed,
+  "/status": [...failed],
+  "/result": [...failed],
 }
 
 /**
@@ -35,7 +35,7 @@ export function refusalsIn(answer: string): Conditions {
       /^(status|result|state|outcome)$/i.test(last) &&
       (taken.test(value) || failed.includes(value.toLowerCase()))
     )
-      found[where] = failed
+      found[where] = [...failed]
   }
   return found
 }
