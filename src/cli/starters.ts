@@ -87,6 +87,53 @@ export default interview(function* ({ contact }) {
 `,
     }),
   },
+  relay: {
+    says: "shows what people ask at a desk of yours, whose answers go back to them",
+    files: (name) => ({
+      "bot.yaml": `${head(name)}
+# Change both to a place of yours: the key of a channel (wobbet channel list), and the address of a room or group there
+# (wobbet conversation list). Say something there first, so that the bot knows the place.
+also:
+  - name: questions at the desk
+    when:
+      phrase: "[i] (need | want) [help from] (a person | somebody | the desk) $GARBAGE"
+    relay:
+      to:
+        channel: desk-slack
+        place: CDESK
+      threads: true
+  - name: photos at the desk
+    when:
+      media: image
+    relay:
+      to:
+        channel: desk-slack
+        place: CDESK
+      threads: true
+routes:
+  - name: hello
+    when:
+      command: [start, help]
+    handler: hello
+  - name: asked
+    when:
+      phrase: "[i] (need | want) [help from] (a person | somebody | the desk) $GARBAGE"
+    handler:
+      text: "Somebody at the desk reads this, and answers you here."
+  - name: photo
+    when:
+      media: image
+    handler:
+      text: "Thank you. The desk has your picture."
+unrouted: hello
+`,
+      "handlers/hello.ts": `import { handler } from "wobbet"
+
+/** What the desk writes in a question's thread goes back to whoever asked: no code is needed for that. */
+export default handler(() => "Say **I need somebody**, or send a picture.")
+`,
+    }),
+  },
   queue: {
     says: "leaves questions to a worker of your own, which fetches them off a queue",
     files: (name) => ({

@@ -7,7 +7,7 @@ import { endAll, root, run, tempFolder } from "../support/harness.ts"
 const types = (...folders: string[]) =>
   spawnSync(process.execPath, [join(root, "node_modules/typescript/bin/tsc"), "-b", ...folders], { encoding: "utf8" })
 
-const starters = ["echo", "keyword", "questions", "queue", "model"]
+const starters = ["echo", "keyword", "questions", "relay", "queue", "model"]
 const folders = new Map<string, string>()
 let typeFaults: string
 
