@@ -203,6 +203,7 @@ export class Engine {
           blocked,
           joining: this.joining,
           desk,
+          alerts,
           secrets,
           caller,
           follows: settings.botFolder !== undefined,

@@ -102,3 +102,14 @@ export async function rejoinLine(database: Database, parked: ParkedRow, by: stri
     return true
   })
 }
+
+/** The first message that is parked for a reason on a channel, and open. */
+export async function firstParked(database: Database, channel: string, reason: string): Promise<string | undefined> {
+  const [found] = await rows<{ message: string }>(
+    database,
+    `SELECT message FROM parked WHERE channel = ? AND decided_at IS NULL AND cause = 'handler failed' AND reason = ?
+     ORDER BY id LIMIT 1`,
+    [channel, reason],
+  )
+  return found?.message
+}

@@ -38,10 +38,12 @@ import { every } from "../process/every.ts"
 import type { Figures } from "../process/figures.ts"
 import type { Renderer } from "../replies/renderer.ts"
 import type { Courtesies } from "../sender/courtesies.ts"
+import type { Alerts } from "../sender/alerts.ts"
 import type { HeldCalls } from "../sender/heldCalls.ts"
 import type { Sender } from "../sender/sender.ts"
 import { gatherOf, nextGroup, waitFor } from "./grouping.ts"
 import { Failures } from "./failures.ts"
+import { HandlerAlerts } from "./handlerAlerts.ts"
 import { NotYet } from "./relays.ts"
 import { endedProcesses, faulted, takeTurn } from "./turn.ts"
 import { wallClock } from "../process/wallClock.ts"
@@ -70,6 +72,7 @@ export class Turns {
   private readonly held = new Map<string, Held>()
   private readonly loads: GroupCommit<Claimed, void>
   private readonly failures: Failures
+  private readonly handlerAlerts: HandlerAlerts
   private readonly commits: GroupCommit<TurnResult, void>
   /** Lines that are loaded and wait until those before them are written. */
   private readonly entering = new Map<string, Line[]>()
@@ -98,12 +101,14 @@ export class Turns {
       blocked: Blocked
       joining: Joining
       desk: DeskTurns
+      alerts: Alerts
       secrets: NamedSecrets
       caller: Caller
       follows: boolean
     },
   ) {
     this.failures = new Failures(parts.log)
+    this.handlerAlerts = new HandlerAlerts(parts)
     this.loads = new GroupCommit((claims) => this.load(claims), 200, 2)
     this.commits = new GroupCommit((results) => this.commit(results), 200, 2)
     if (parts.sender) parts.sender.written = () => this.letIn()
@@ -383,6 +388,7 @@ export class Turns {
     for (const result of results) {
       const { turn } = result
       this.failures.take(result)
+      this.handlerAlerts.take(result)
       figures.turned(turn.outcome)
       figures.routed(turn.messages[0] ?? "", turn.startedAt)
       figures.reached("handled", wallClock("figure").getTime() - turn.startedAt.getTime())
