@@ -489,3 +489,14 @@ test("a number of the example is one in the call, and an id is not the text", ()
     content: { type: "text", value: "{text}" },
   })
 })
+
+test("what only sounds alike is asked for by itself", () => {
+  const { calls } = proposed(
+    `curl https://x.example/v1/users/{user_id}/send -d '{"user_name":"{user_name}","to":"447700900123","text":"Hello there"}'`,
+    `curl https://x.example/v1/instances/{instance}/status -H 'x-session: {session_id}' -H 'session: {session}'`,
+  )
+  expect(calls.map(({ settings }) => settings.map(({ name }) => name))).toEqual([
+    ["userId", "userName"],
+    ["instance", "sessionId"],
+  ])
+})

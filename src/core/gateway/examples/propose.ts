@@ -383,7 +383,10 @@ function secret({ out, named: given }: Draft, key: string, named: string | undef
  */
 function nameFor(wanted: string, value: string, given: NamesGiven): string {
   const stem = (name: string) => name.replace(/(Id|Sid|Name)$/, "").toLowerCase()
-  const alike = [...given.values()].find((name) => stem(name) === stem(wanted))
+  // A user's name and a user's id are two things.
+  const isAlike = (name: string) =>
+    stem(name) === stem(wanted) && [name, wanted].some((one) => one.toLowerCase() === stem(one))
+  const alike = given.has(`{${wanted}}`) ? wanted : [...given.values()].find(isAlike)
   const telling = value.length >= 3 && placeholderIn(value) === undefined && !/^(true|false|\d{1,3})$/.test(value)
   const same = telling ? given.get(value) : undefined
   const name = same ?? (telling ? undefined : alike) ?? wanted

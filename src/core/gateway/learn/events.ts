@@ -39,7 +39,7 @@ export type Told = "message" | "status" | "state"
 /** What a sample tells of, by its words: a report of delivery, the account's state, or else something that was said. */
 export function toldBy({ fields }: ReadSample): Told {
   const words = fields.filter(({ where }) => stateNames.test(lastOf(where)) || /^(ack|event)$/i.test(lastOf(where)))
-  if (!hasPerson(fields) && stateField(fields)) return "state"
+  if (stateField(fields)) return "state"
   const saysText = fields.some(({ value }) => /\S\s\S/.test(value) && !/^\d{4}-\d\d/.test(value))
   if (!saysText && words.some(({ value }) => Object.hasOwn(statusWords, value.toLowerCase()))) return "status"
   return "message"
@@ -48,11 +48,21 @@ export function toldBy({ fields }: ReadSample): Told {
 /** Fields that say by yes or no whether an account works. */
 const stateSwitches = /^(is_?)?(connected|online|linked|authori[sz]ed|authenticated|ready|logged_?in|paired)$/i
 
-/** Where the account's state stands: in a word, in a yes or no, or in the name of what happened. */
+/**
+ * Where the account's state stands: in a word, in a yes or no, or in the name of what happened. A word may be said of a
+ * message, too, so beside a person's words it counts as none.
+ */
 function stateField(fields: SampleField[]): SampleField | undefined {
   const isState = (value: string) => goodStates.test(value) || badStates.test(value)
+  const has = (pattern: RegExp) => fields.some(({ where }) => pattern.test(lastOf(where)))
+  if (has(/^(from|sender|author|chat_?id)$/i)) return undefined
+  const word = has(/^(text|body|message|content)$/i)
+    ? undefined
+    : fields.find(({ where, value }) => stateNames.test(lastOf(where)) && isState(value))
+  // An account that does not work says why in words, too.
+  if (!word && has(/^(text|body|content)$/i) && !has(/reason|why|error/i)) return undefined
   return (
-    fields.find(({ where, value }) => stateNames.test(lastOf(where)) && isState(value)) ??
+    word ??
     fields.find(({ where, value }) => stateSwitches.test(lastOf(where)) && /^(true|false)$/i.test(value)) ??
     fields.find(({ where, value }) => eventNames.test(lastOf(where)) && isState(stateInName(value)))
   )
@@ -66,12 +76,6 @@ function stateInName(name: string): string {
     .split(/[^A-Za-z]+|(?<=[a-z])(?=[A-Z])/)
     .filter((word) => !/^(callback|event|update|webhook|on)$/i.test(word))
   return words.at(-1) ?? ""
-}
-
-function hasPerson(fields: SampleField[]): boolean {
-  const named = (pattern: RegExp) => fields.some(({ where }) => pattern.test(lastOf(where)))
-  // An account that does not work says why in words, too; a person's words have somebody who said them.
-  return named(/^(from|sender|author|chat_?id)$/i) || (named(/^(text|body|content)$/i) && !named(/reason|why|error/i))
 }
 
 function lastOf(where: string): string {

@@ -199,6 +199,14 @@ test.each<[string, object, object]>([
   expect(toldOf(said, event).state).toMatchObject(state)
 })
 
+test("a word for the state of a message is none for the account's", () => {
+  const proposal = learned(
+    sampleOf({ phone: "447700900123", message: "is there a boat", status: "active", id: "m-71" }),
+  )
+  expect(proposal.roles).toMatchObject({ from: "/phone", text: "/message" })
+  expect(proposal.more.state).toBeUndefined()
+})
+
 test("a receipt in capitals is one, and messages of other sorts than the sample's stay messages", () => {
   const receipt = { event: "message.ack", id: "m-0", ack: "DELIVERED" }
   expect(toldOf(said, receipt).status).toMatchObject({ status: "/ack", words: { READ: "read" } })
