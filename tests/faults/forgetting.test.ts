@@ -205,10 +205,14 @@ test("somebody forgotten leaves nothing that tells of them: not what they said, 
   )
   const find = async () => (await wobbet("message", "find", "wharfmouse")).out
   expect(await find()).toContain("wharfmouse by phone")
-  const counts = await query(
-    place.database,
-    "SELECT count(*)::int AS messages, (SELECT count(*)::int FROM turns) AS turns, (SELECT count(*)::int FROM intakes) AS calls FROM messages",
-  )
+  const counted = async () =>
+    (
+      await query<{ messages: number; turns: number; calls: number }>(
+        place.database,
+        "SELECT count(*)::int AS messages, (SELECT count(*)::int FROM turns) AS turns, (SELECT count(*)::int FROM intakes) AS calls FROM messages",
+      )
+    )[0]!
+  const recordedBefore = await counted()
 
   expect((await wobbet("contact", "forget", contact)).err).toContain("Repeat it with --yes")
   const done = await wobbet("contact", "forget", contact, "--yes")
@@ -221,12 +225,11 @@ test("somebody forgotten leaves nothing that tells of them: not what they said, 
   expect(left).toEqual({})
   expect(await find()).toContain("No message fits")
   expect((await pictures())[0]!.n).toBe(1)
-  expect(
-    await query(
-      place.database,
-      "SELECT count(*)::int AS messages, (SELECT count(*)::int FROM turns) AS turns, (SELECT count(*)::int FROM intakes) AS calls FROM messages",
-    ),
-  ).toEqual(counts)
+  // No row is taken out; a report of delivery may have come meanwhile.
+  const { calls, ...rest } = await counted()
+  const { calls: callsBefore, ...restBefore } = recordedBefore
+  expect(rest).toEqual(restBefore)
+  expect(calls).toBeGreaterThanOrEqual(callsBefore)
   // What others said is there.
   expect((await service.client.messages({ channel: stage.key, text: "benword" })).items.length).toBeGreaterThan(0)
   expect((await wobbet("contact", "show", contact)).err).toContain("There is no person")

@@ -72,7 +72,8 @@ test("an answer to a check that never ends is read for a while and no further", 
     expect(lines[0]).toMatchObject({ about: "keys", mark: "wrong" })
     expect(lines[0]!.says).toContain("larger than")
   })
-  expect(most - before).toBeLessThan(150)
+  // Without a limit it would be the 800 MB that are sent.
+  expect(most - before).toBeLessThan(300)
   // Two checks, of which not more was taken than is read, and what lay in between.
   expect(sent).toBeLessThan(100)
   await endless.stop()
