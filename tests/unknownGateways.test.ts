@@ -545,13 +545,13 @@ test("a key in the path of every call, and a queue in which a yes or no tells of
   const message = (from: string, text: string, id: string) => ({
     type: "text",
     phone: from,
-    connectedPhone: "447700900999",
+    ownPhone: "447700900999",
     text: { message: text },
     messageId: id,
-    momment: 1764237600000,
+    moment: 1764237600000,
     senderName: "Ines",
   })
-  const state = (connected: boolean) => ({ type: "ConnectedCallback", connected, phone: "447700900999" })
+  const state = (connected: boolean) => ({ type: "ConnectedEvent", connected, phone: "447700900999" })
   const base = `${address}/units/harbor/${key}`
   const given = files({
     "message.json": json(message("447700900313", "is there a boat", "y-0")),

@@ -20,13 +20,17 @@ export const shortSorts: { [name: string]: RequestSort } = {
 
 export const exampleHelp = `a file with an example request; what it is for may stand in front: ${Object.keys(shortSorts).join("=, ")}=`
 
+/** A file, and what stands in front of it: what its example is for, such as `send=answer.json`. */
+export function sortedFile(given: string): { as?: RequestSort; file: string } {
+  const [, sort = "", file = ""] = /^([a-z]+)=(.+)$/.exec(given) ?? []
+  return Object.hasOwn(shortSorts, sort) ? { as: shortSorts[sort]!, file } : { file: given }
+}
+
 /** Examples of requests from files; `-` is what comes in, `send=file` says what it is for. */
 export function examplesFrom(given: string[], entry?: number): RequestExample[] {
   return given.map((one) => {
-    const [, sort, path] = /^([a-z]+)=(.+)$/.exec(one) ?? []
-    const as = sort === undefined ? undefined : shortSorts[sort]
-    const text = textOf(as === undefined ? one : path!)
-    return { text: oneRequest(text, one, entry), ...(as === undefined ? {} : { as }) }
+    const { as, file } = sortedFile(one)
+    return { text: oneRequest(textOf(file), one, entry), ...(as === undefined ? {} : { as }) }
   })
 }
 

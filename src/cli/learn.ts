@@ -3,7 +3,7 @@ import type { Command } from "commander"
 import type { FieldRole, LearnedAgreement, LearningShown } from "../client/types.ts"
 import { collect, pairs, secrets } from "./values.ts"
 import { CommandFault, connect } from "./context.ts"
-import { exampleHelp, examplesFrom, shortSorts, textOf } from "./examples.ts"
+import { exampleHelp, examplesFrom, sortedFile, textOf } from "./examples.ts"
 import { asJson, colors, inLine, print, table } from "./output.ts"
 
 interface Options {
@@ -263,13 +263,9 @@ function printSample(sample: Sample, places: { [role: string]: string }): void {
 
 function sendingFrom(options: Options): Pick<LearnedAgreement, "sending" | "requests" | "answer" | "answers"> {
   const { request, answer: given = [], entry } = options
-  const sorted = given.map((one) => {
-    const [, sort = "", path] = /^([a-z]+)=(.+)$/.exec(one) ?? []
-    const to = Object.hasOwn(shortSorts, sort) ? shortSorts[sort] : undefined
-    return to === undefined ? { file: one } : { to, file: path! }
-  })
-  const answer = sorted.find(({ to }) => to === undefined)?.file
-  const answers = sorted.flatMap(({ to, file }) => (to === undefined ? [] : [{ to, text: textOf(file) }]))
+  const sorted = given.map(sortedFile)
+  const answer = sorted.find(({ as }) => as === undefined)?.file
+  const answers = sorted.flatMap(({ as, file }) => (as === undefined ? [] : [{ to: as, text: textOf(file) }]))
   const more = {
     ...(request ? { requests: examplesFrom(request, entry === undefined ? undefined : Number(entry)) } : {}),
     ...(answer === undefined ? {} : { answer: textOf(answer) }),

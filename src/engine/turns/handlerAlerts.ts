@@ -1,4 +1,5 @@
 import type { Logger } from "pino"
+import { shorten } from "../../core/message/graphemes.ts"
 import type { Database } from "../../store/database.ts"
 import { firstParked } from "../../store/parked.ts"
 import type { TurnResult } from "../../store/turns.ts"
@@ -9,6 +10,9 @@ import type { Alerts } from "../sender/alerts.ts"
 const quiet = 600_000
 /** Milliseconds after which is looked, once a handler did well, whether what it failed at is over. */
 const lookAfter = 1000
+
+/** Characters of what a handler threw that are told. */
+const longestReason = 500
 
 interface Told {
   reason: string
@@ -25,6 +29,11 @@ export class HandlerAlerts {
   private readonly told = new Map<string, Told>()
 
   constructor(private readonly parts: { database: Database; channels: Channels; alerts: Alerts; log: Logger }) {}
+
+  stop(): void {
+    for (const { looks } of this.told.values()) clearTimeout(looks)
+    this.told.clear()
+  }
 
   take({ channel, turn, parked }: TurnResult): void {
     const { handler, outcome } = turn
@@ -58,7 +67,7 @@ export class HandlerAlerts {
     this.told.set(key, { reason, at: performance.now() })
     await alerts.raise(
       known,
-      `On the channel ${channel}, ${reason}. Fix it, then retry what is parked: "wobbet parked list" shows it.`,
+      `On the channel ${channel}, ${shorten(reason, longestReason)}. Fix it, then retry what is parked: "wobbet parked list" shows it.`,
     )
   }
 

@@ -182,6 +182,7 @@ export class Turns {
   /** Ends: running turns finish, what has not begun is given back at once. */
   async stop(limit: number): Promise<void> {
     this.stopping = true
+    this.handlerAlerts.stop()
     const waiting = [...this.entering.values(), this.suspects].flat()
     const entering = new Set(waiting.map((line) => line.conversation))
     this.suspects.length = 0

@@ -70,7 +70,7 @@ function stateField(fields: SampleField[]): SampleField | undefined {
 
 const eventNames = /type|event|kind|topic|action|notification/i
 
-/** The word in an event's name that may be a state: `disconnected` in `session.disconnected` and `DisconnectedCallback`. */
+/** The word in an event's name that may be a state: `disconnected` in `session.disconnected` and `DisconnectedEvent`. */
 function stateInName(name: string): string {
   const words = name
     .split(/[^A-Za-z]+|(?<=[a-z])(?=[A-Z])/)

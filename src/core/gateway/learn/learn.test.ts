@@ -187,8 +187,8 @@ test.each<[string, object, object]>([
   ],
   [
     "a name with its own capitals",
-    { event: "DisconnectedCallback", instance: "quay" },
-    { bad: { DisconnectedCallback: expect.any(String) }, good: expect.arrayContaining(["ConnectedCallback"]) },
+    { event: "DisconnectedEvent", instance: "quay" },
+    { bad: { DisconnectedEvent: expect.any(String) }, good: expect.arrayContaining(["ConnectedEvent"]) },
   ],
   [
     "a yes or no",
@@ -211,7 +211,7 @@ test("a receipt in capitals is one, and messages of other sorts than the sample'
   const receipt = { event: "message.ack", id: "m-0", ack: "DELIVERED" }
   expect(toldOf(said, receipt).status).toMatchObject({ status: "/ack", words: { READ: "read" } })
   const typed = { type: "text", phone: "447700900123", text: { message: "is there a boat" }, messageId: "m-1" }
-  expect(toldOf(typed, { type: "ConnectedCallback", connected: false }).message?.only).toBeUndefined()
+  expect(toldOf(typed, { type: "ConnectedEvent", connected: false }).message?.only).toBeUndefined()
 })
 
 test.each<[string, object, { [role: string]: string | undefined }]>([
@@ -219,11 +219,11 @@ test.each<[string, object, { [role: string]: string | undefined }]>([
     "our own number beside the sender's",
     {
       phone: "447700900123",
-      connectedPhone: "447700900999",
+      ownPhone: "447700900999",
       text: { message: "is there a boat" },
-      momment: 1764237600000,
+      moment: 1764237600000,
     },
-    { from: "/phone", time: "/momment", id: undefined },
+    { from: "/phone", time: "/moment", id: undefined },
   ],
   [
     "the id of a chat is none of a message",

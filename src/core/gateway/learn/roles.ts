@@ -15,7 +15,7 @@ const names: { [role in FieldRole]: RegExp[] } = {
     /(message|msg|event).*id|_id$|Id$|sid$|^(key|ticket)$/,
   ],
   time: [
-    /^(time|timestamp|ts|mom(m|)ent|date|sent_?at|received_?at|create_?time|created|datetime|at|when)$/i,
+    /^(time|timestamp|ts|moment|date|sent_?at|received_?at|create_?time|created|datetime|at|when)$/i,
     /time|date|stamp/i,
   ],
   name: [
